@@ -1,0 +1,532 @@
+package change
+
+import (
+	"fmt"
+	"strings"
+
+	"jugatum/internal/sqltext"
+)
+
+// Spec is a step as its author wrote it. Either SQL is set, or Table and the rest.
+type Spec struct {
+	Name   string
+	SQL    string
+	Table  string
+	Where  string
+	Let    []Field // in the order of the file
+	Set    []Field
+	Put    []Literal
+	Delete bool
+}
+
+// Field is a name and an SQL expression for it.
+type Field struct{ Name, Expr string }
+
+// Literal is a column's name and a value for it.
+type Literal struct {
+	Name  string
+	Value Value
+}
+
+// FieldError is a fault in one field of a step.
+type FieldError struct {
+	Step  string
+	Field string // "sql", "where", "set.day_rate", …
+	Err   error
+}
+
+func (e *FieldError) Error() string {
+	return fmt.Sprintf("step %q: %s: %v", e.Step, e.Field, e.Err)
+}
+
+func (e *FieldError) Unwrap() error { return e.Err }
+
+// Set is one assignment. Exactly one of Expr, Literal and Default holds.
+type Set struct {
+	Column  *Column
+	Expr    sqltext.Fragment // named values written out
+	Literal *Value
+	Default bool // SET column = DEFAULT
+	Untyped bool // a bare string or NULL: takes the column's type
+}
+
+// Named is a named in-between value.
+type Named struct {
+	Name string
+	Expr sqltext.Fragment // other named values written out
+}
+
+// Change is the one form of a step.
+type Change struct {
+	Step      string
+	D         sqltext.Dialect
+	Verb      sqltext.Verb
+	Table     *Table
+	Ref       string // how the job's SQL refers to the target: its alias or its name, as SQL text
+	Only      bool
+	Recursive bool
+	With      sqltext.Fragment
+	From      sqltext.Fragment
+	Where     sqltext.Fragment
+	Let       []Named
+	Set       []Set
+	Params    map[string]Value
+	alias     string
+}
+
+// Catalogue looks a table up by name; schema is "" where none was written.
+// Names are as written, folded by the dialect's rules unless they were quoted.
+type Catalogue func(schema, table string) (*Table, error)
+
+// Build turns a step into its one form. Faults in the step are *FieldError;
+// other errors come from the catalogue.
+func Build(d sqltext.Dialect, spec Spec, params map[string]Value, tables Catalogue) (*Change, error) {
+	c := &Change{Step: spec.Name, D: d, Params: params}
+	b := builder{c: c, spec: spec, tables: tables}
+	var err error
+	if spec.SQL != "" {
+		err = b.statement()
+	} else {
+		err = b.fields()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return c, b.parameters()
+}
+
+// TargetSQL is the target in a FROM list.
+func (c *Change) TargetSQL() string {
+	s := c.Table.SQL(c.D)
+	if c.Only {
+		s = "ONLY " + s
+	}
+	if c.alias != "" {
+		s += " AS " + c.alias
+	}
+	return s
+}
+
+// SetNames lists the columns assigned.
+func (c *Change) SetNames() []string {
+	var names []string
+	for _, s := range c.Set {
+		names = append(names, s.Column.Name)
+	}
+	return names
+}
+
+// ChangesKey reports whether a key column is assigned.
+func (c *Change) ChangesKey() bool {
+	if c.Table.Key == nil {
+		return false
+	}
+	for _, k := range c.Table.Key.Columns {
+		for _, s := range c.Set {
+			if s.Column == k {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Fragments lists every piece of SQL in the change with the field it came from.
+func (c *Change) Fragments() map[string]sqltext.Fragment {
+	m := map[string]sqltext.Fragment{"with": c.With, "from": c.From, "where": c.Where}
+	for _, l := range c.Let {
+		m["let."+l.Name] = l.Expr
+	}
+	for _, s := range c.Set {
+		m["set."+s.Column.Name] = s.Expr
+	}
+	return m
+}
+
+// ReadsTarget reports whether the change reads its own target a second time, in
+// a sub-query or a source. Batches would then see rows that earlier batches
+// changed, which one statement never does.
+func (c *Change) ReadsTarget() bool {
+	for _, f := range c.Fragments() {
+		for i, t := range f.Tokens {
+			if !c.D.Same(t, c.Table.Name) || i+1 < len(f.Tokens) && f.Tokens[i+1].Punct(".") {
+				continue
+			}
+			if i == 0 {
+				return true // the first item of FROM or WITH
+			}
+			switch prev := f.Tokens[i-1]; {
+			case prev.Is("FROM") || prev.Is("JOIN") || prev.Is("ONLY") || prev.Punct(","):
+				return true
+			case prev.Punct("."): // schema.table after FROM, JOIN or a comma; otherwise a column
+				if i >= 3 {
+					if p := f.Tokens[i-3]; p.Is("FROM") || p.Is("JOIN") || p.Is("ONLY") || p.Punct(",") {
+						return true
+					}
+				}
+			}
+		}
+	}
+	return false
+}
+
+type builder struct {
+	c      *Change
+	spec   Spec
+	tables Catalogue
+}
+
+func (b *builder) fail(field string, err error) error {
+	return &FieldError{Step: b.spec.Name, Field: field, Err: err}
+}
+
+func (b *builder) failf(field, format string, args ...any) error {
+	return b.fail(field, fmt.Errorf(format, args...))
+}
+
+func (b *builder) statement() error {
+	st, err := sqltext.Parse(b.c.D, b.spec.SQL)
+	if err != nil {
+		return b.fail("sql", err)
+	}
+	c := b.c
+	schema := ""
+	if st.Target.Qualified {
+		schema = b.name(st.Target.Schema)
+	}
+	if c.Table, err = b.tables(schema, b.name(st.Target.Table)); err != nil {
+		return err
+	}
+	c.Verb, c.Only, c.Recursive = st.Verb, st.Only, st.Recursive
+	c.With, c.From, c.Where = st.With, st.From, st.Where
+	c.Ref = c.D.Quote(c.Table.Name)
+	if st.Alias != nil {
+		c.alias = st.Alias.Text
+		c.Ref = st.Alias.Text
+	}
+	for _, a := range st.Set {
+		if err := b.assign(a); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *builder) name(t sqltext.Token) string {
+	if t.Kind == sqltext.Ident {
+		return b.c.D.Fold(t.Text)
+	}
+	return t.Name()
+}
+
+// assign adds one item of a SET list, a row of values taken apart.
+func (b *builder) assign(a sqltext.Assignment) error {
+	if len(a.Columns) == 1 {
+		return b.set("sql", a.Columns[0], a.Expr)
+	}
+	ts := a.Expr.Tokens
+	if ts[0].Is("ROW") {
+		ts = ts[1:]
+	}
+	if len(ts) < 2 || !ts[0].Punct("(") || !ts[len(ts)-1].Punct(")") {
+		return b.failf("sql", "a row of %d values in brackets is wanted for (%s)", len(a.Columns), a.Columns[0].Name())
+	}
+	inner := ts[1 : len(ts)-1]
+	if len(inner) > 0 && (inner[0].Is("SELECT") || inner[0].Is("WITH")) {
+		return b.assignRow(a.Columns, inner)
+	}
+	var items []sqltext.Fragment
+	depth, begin := 0, 0
+	for i, t := range inner {
+		switch {
+		case t.Punct("(") || t.Punct("["):
+			depth++
+		case t.Punct(")") || t.Punct("]"):
+			depth--
+		case t.Punct(",") && depth == 0:
+			items = append(items, sqltext.Fragment{Tokens: inner[begin:i]})
+			begin = i + 1
+		}
+	}
+	items = append(items, sqltext.Fragment{Tokens: inner[begin:]})
+	if len(items) != len(a.Columns) {
+		return b.failf("sql", "%d columns but %d values", len(a.Columns), len(items))
+	}
+	for i, col := range a.Columns {
+		if err := b.set("sql", col, items[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// assignRow turns (a, b) = (SELECT …) into one sub-query a column.
+func (b *builder) assignRow(cols []sqltext.Token, query []sqltext.Token) error {
+	names := make([]string, len(cols))
+	for i := range cols {
+		names[i] = "jugatum_" + itoa(i+1)
+	}
+	for i, col := range cols {
+		head, err := sqltext.Lex(b.c.D, "(WITH jugatum_row ("+strings.Join(names, ", ")+") AS (")
+		if err != nil {
+			return err
+		}
+		tail, err := sqltext.Lex(b.c.D, ") SELECT "+names[i]+" FROM jugatum_row)")
+		if err != nil {
+			return err
+		}
+		expr := append(append(head, query...), tail...)
+		if err := b.set("sql", col, sqltext.Fragment{Tokens: expr}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *builder) set(field string, col sqltext.Token, expr sqltext.Fragment) error {
+	s := Set{Expr: expr}
+	var err error
+	if s.Column, err = b.column(field, col); err != nil {
+		return err
+	}
+	if len(expr.Tokens) == 1 {
+		t := expr.Tokens[0]
+		s.Default = t.Is("DEFAULT")
+		s.Untyped = t.Kind == sqltext.String || t.Is("NULL") || t.Kind == sqltext.Param && b.c.Params[t.Name()].Type == TextValue
+	}
+	b.c.Set = append(b.c.Set, s)
+	return nil
+}
+
+func (b *builder) column(field string, tok sqltext.Token) (*Column, error) {
+	col := b.c.Table.Column(b.c.D, tok)
+	if col == nil {
+		return nil, b.failf(field, "table %s has no column %q%s", b.c.Table, tok.Name(), nearestColumn(b.c.Table, tok.Name()))
+	}
+	if col.Generated {
+		return nil, b.failf(field, "column %s.%s is computed by the database and cannot be assigned", b.c.Table, col.Name)
+	}
+	for _, s := range b.c.Set {
+		if s.Column == col {
+			return nil, b.failf(field, "column %s.%s is assigned twice", b.c.Table, col.Name)
+		}
+	}
+	return col, nil
+}
+
+// fields builds a step that is written in fields of its own.
+func (b *builder) fields() error {
+	c, spec := b.c, b.spec
+	name, err := sqltext.Lex(c.D, spec.Table)
+	if err != nil {
+		return b.fail("table", err)
+	}
+	schema := ""
+	if len(name) == 3 && name[1].Punct(".") {
+		schema = b.name(name[0])
+		name = name[2:]
+	}
+	if len(name) != 1 || name[0].Kind != sqltext.Ident && name[0].Kind != sqltext.QuotedIdent {
+		return b.failf("table", "%q is not a table's name; quote it inside the string if it has unusual characters", spec.Table)
+	}
+	if c.Table, err = b.tables(schema, b.name(name[0])); err != nil {
+		return b.fail("table", err)
+	}
+	c.Ref = c.D.Quote(c.Table.Name)
+	if spec.Where != "" {
+		if c.Where, err = sqltext.Expression(c.D, spec.Where); err != nil {
+			return b.fail("where", err)
+		}
+	}
+	if err := b.named(); err != nil {
+		return err
+	}
+	c.Where = b.expand(c.Where)
+	if spec.Delete {
+		c.Verb = sqltext.Delete
+		return nil
+	}
+	for _, f := range spec.Set {
+		field := "set." + f.Name
+		expr, err := sqltext.Expression(c.D, f.Expr)
+		if err != nil {
+			return b.fail(field, err)
+		}
+		if err := b.set(field, b.token(f.Name), b.expand(expr)); err != nil {
+			return err
+		}
+	}
+	for _, l := range spec.Put {
+		col, err := b.column("put."+l.Name, b.token(l.Name))
+		if err != nil {
+			return err
+		}
+		v := l.Value
+		c.Set = append(c.Set, Set{Column: col, Literal: &v})
+	}
+	return b.volatile()
+}
+
+// token makes a token of a column's name given as a key of the file: the exact
+// name if there is such a column, else as an unquoted word.
+func (b *builder) token(name string) sqltext.Token {
+	if b.c.Table.Named(name) != nil {
+		return sqltext.Token{Kind: sqltext.QuotedIdent, Text: `"` + strings.ReplaceAll(name, `"`, `""`) + `"`}
+	}
+	return sqltext.Token{Kind: sqltext.Ident, Text: name}
+}
+
+// named reads the let fields, each of which may use those before it and after it.
+func (b *builder) named() error {
+	raw := map[string]sqltext.Fragment{}
+	for _, f := range b.spec.Let {
+		field := "let." + f.Name
+		word, err := sqltext.Lex(b.c.D, f.Name)
+		if err != nil || len(word) != 1 || word[0].Kind != sqltext.Ident {
+			return b.failf(field, "%q cannot name a value; use one word", f.Name)
+		}
+		if b.c.Table.Column(b.c.D, word[0]) != nil {
+			return b.failf(field, "table %s has a column of that name; choose another", b.c.Table)
+		}
+		if raw[b.c.D.Fold(f.Name)], err = sqltext.Expression(b.c.D, f.Expr); err != nil {
+			return b.fail(field, err)
+		}
+	}
+	// Written out one after the other until nothing is left to write out; what
+	// goes on longer than there are names goes round in a circle.
+	for _, f := range b.spec.Let {
+		expr := raw[b.c.D.Fold(f.Name)]
+		for round := 0; ; round++ {
+			next, found := substitute(b.c.D, expr, raw)
+			if !found {
+				break
+			}
+			if round > len(raw) {
+				return b.failf("let."+f.Name, "this value is defined by itself")
+			}
+			expr = next
+		}
+		b.c.Let = append(b.c.Let, Named{f.Name, expr})
+	}
+	return nil
+}
+
+func (b *builder) expand(f sqltext.Fragment) sqltext.Fragment {
+	m := map[string]sqltext.Fragment{}
+	for _, l := range b.c.Let {
+		m[b.c.D.Fold(l.Name)] = l.Expr
+	}
+	f, _ = substitute(b.c.D, f, m)
+	return f
+}
+
+// substitute writes out the named values in f, in brackets.
+func substitute(d sqltext.Dialect, f sqltext.Fragment, named map[string]sqltext.Fragment) (sqltext.Fragment, bool) {
+	var out []sqltext.Token
+	found := false
+	for i, t := range f.Tokens {
+		expr, ok := named[d.Fold(t.Text)]
+		if !ok || t.Kind != sqltext.Ident ||
+			i > 0 && (f.Tokens[i-1].Punct(".") || f.Tokens[i-1].Is("AS")) ||
+			i+1 < len(f.Tokens) && (f.Tokens[i+1].Punct(".") || f.Tokens[i+1].Punct("(")) {
+			out = append(out, t)
+			continue
+		}
+		found = true
+		out = append(out, sqltext.Token{Kind: sqltext.Punct, Text: "(", Pos: t.Pos, Space: t.Space})
+		out = append(out, expr.Tokens...)
+		out = append(out, sqltext.Token{Kind: sqltext.Punct, Text: ")", Pos: t.Pos})
+	}
+	return sqltext.Fragment{Tokens: out}, found
+}
+
+// volatileFunctions give another value at every call.
+var volatileFunctions = map[string]bool{"random": true, "randomblob": true, "gen_random_uuid": true, "uuid_generate_v4": true,
+	"clock_timestamp": true, "nextval": true, "rand": true, "uuid": true, "timeofday": true, "random_normal": true}
+
+// volatile refuses a named value that is written out in several places and
+// would come out different in each.
+func (b *builder) volatile() error {
+	for _, l := range b.spec.Let {
+		expr, err := sqltext.Expression(b.c.D, l.Expr)
+		if err != nil {
+			return b.fail("let."+l.Name, err)
+		}
+		for _, t := range expr.Tokens {
+			if t.Kind != sqltext.Ident || !volatileFunctions[strings.ToLower(t.Text)] {
+				continue
+			}
+			uses := 0
+			for _, other := range append(append([]Field{{"", b.spec.Where}}, b.spec.Let...), b.spec.Set...) {
+				toks, _ := sqltext.Lex(b.c.D, other.Expr)
+				for _, o := range toks {
+					if o.Is(strings.ToUpper(l.Name)) {
+						uses++
+					}
+				}
+			}
+			if uses > 1 {
+				return b.failf("let."+l.Name, "%s() gives another value at every use, and the name is used %d times; write it where it belongs", t.Text, uses)
+			}
+		}
+	}
+	return nil
+}
+
+// parameters makes sure that every parameter used has a value.
+func (b *builder) parameters() error {
+	for field, f := range b.c.Fragments() {
+		for _, name := range f.Params() {
+			if _, ok := b.c.Params[name]; !ok {
+				if b.spec.SQL != "" {
+					field = "sql"
+				}
+				return b.failf(field, "parameter :%s is not declared; add [param.%s] to the job, or give it with --param %s=…", name, name, name)
+			}
+		}
+	}
+	return nil
+}
+
+func nearestColumn(t *Table, name string) string {
+	names := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		names[i] = c.Name
+	}
+	if near := Nearest(name, names); near != "" {
+		return fmt.Sprintf("; did you mean %q?", near)
+	}
+	return ""
+}
+
+// Nearest gives the candidate closest to name by edit distance, "" if none is close.
+func Nearest(name string, candidates []string) string {
+	best, limit := "", 1+len(name)/3
+	for _, c := range candidates {
+		if d := distance(strings.ToLower(name), strings.ToLower(c)); d <= limit {
+			best, limit = c, d-1
+		}
+	}
+	return best
+}
+
+// distance is the Levenshtein distance in bytes.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		prev := row[0]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := prev
+			if a[i-1] != b[j-1] {
+				cost++
+			}
+			prev = row[j]
+			row[j] = min(cost, row[j]+1, row[j-1]+1)
+		}
+	}
+	return row[len(b)]
+}

@@ -1,0 +1,400 @@
+package change
+
+import (
+	"strconv"
+	"strings"
+
+	"jugatum/internal/sqltext"
+)
+
+// Query is SQL text being put together with the values bound to it.
+type Query struct {
+	D    sqltext.Dialect
+	text strings.Builder
+	Args []any
+}
+
+// String is the text so far.
+func (q *Query) String() string { return q.text.String() }
+
+// Add appends SQL text as it is. Nothing from data or from people goes in here.
+func (q *Query) Add(parts ...string) *Query {
+	for _, p := range parts {
+		q.text.WriteString(p)
+	}
+	return q
+}
+
+// Arg binds a value, cast to typ where the dialect wants to be told.
+func (q *Query) Arg(v any, typ string) *Query {
+	q.Args = append(q.Args, v)
+	switch {
+	case q.D != sqltext.PostgreSQL:
+		q.text.WriteByte('?')
+	case typ == "":
+		q.Add("$", strconv.Itoa(len(q.Args)))
+	default:
+		q.Add("CAST($", strconv.Itoa(len(q.Args)), " AS ", typ, ")")
+	}
+	return q
+}
+
+// Fragment appends a piece of the job's SQL, its parameters bound.
+func (q *Query) Fragment(f sqltext.Fragment, params map[string]Value) *Query {
+	for i, t := range f.Tokens {
+		if i > 0 && t.Space {
+			q.text.WriteByte(' ')
+		}
+		if t.Kind != sqltext.Param {
+			q.text.WriteString(t.Text)
+			continue
+		}
+		arg, cast := params[t.Name()].bind(q.D)
+		q.Arg(arg, cast)
+	}
+	return q
+}
+
+// keyType is what a key's bound value is cast to on PostgreSQL.
+func keyType(c *Column) string { return c.Base }
+
+// Columns appends alias.column, … for the columns.
+func (q *Query) Columns(alias string, cols []*Column) *Query {
+	for i, c := range cols {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Add(alias, ".", q.D.Quote(c.Name))
+	}
+	return q
+}
+
+// After appends the condition that the key lies after lo, Upto that it does not
+// lie after hi. SQLite and PostgreSQL walk their indexes by row values.
+func (q *Query) After(alias string, k *Key, lo KeyValue) *Query { return q.compare(alias, k, ">", lo) }
+
+// Upto is the other end of After.
+func (q *Query) Upto(alias string, k *Key, hi KeyValue) *Query { return q.compare(alias, k, "<=", hi) }
+
+func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
+	if len(k.Columns) == 1 {
+		q.Columns(alias, k.Columns).Add(" ", op, " ")
+		return q.Arg(v[0], keyType(k.Columns[0]))
+	}
+	q.Add("(").Columns(alias, k.Columns).Add(") ", op, " (")
+	for i, c := range k.Columns {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Arg(v[i], keyType(c))
+	}
+	return q.Add(")")
+}
+
+// Range is a stretch of a table in key order: after Lo, up to and with Hi.
+// A nil end is open; the zero value is the whole table.
+type Range struct {
+	Lo, Hi KeyValue
+}
+
+// Range appends " AND …" for both ends.
+func (q *Query) Range(alias string, k *Key, r Range) *Query {
+	if r.Lo != nil {
+		q.Add(" AND ").After(alias, k, r.Lo)
+	}
+	if r.Hi != nil {
+		q.Add(" AND ").Upto(alias, k, r.Hi)
+	}
+	return q
+}
+
+// KeyJoin appends the condition that the row of table alias a is the one kept in k.
+func (q *Query) KeyJoin(a, k string, kept *Kept) *Query {
+	for i, c := range kept.Keys {
+		if i > 0 {
+			q.Add(" AND ")
+		}
+		q.Add(a, ".", q.D.Quote(c.Of.Name), " = ", k, ".", q.D.Quote(c.Name))
+	}
+	return q
+}
+
+// With appends the job's own WITH list, if any, then those of ours, and reports
+// nothing: each of ours is "name AS (…)" already written by the caller.
+func (q *Query) With(c *Change, more bool) *Query {
+	if c.With.Empty() {
+		if more {
+			q.Add("WITH ")
+		}
+		return q
+	}
+	q.Add("WITH ")
+	if c.Recursive {
+		q.Add("RECURSIVE ")
+	}
+	q.Fragment(c.With, c.Params)
+	if more {
+		q.Add(", ")
+	} else {
+		q.Add(" ")
+	}
+	return q
+}
+
+// Source appends " FROM target, sources WHERE filter AND range".
+func (q *Query) Source(c *Change, r Range) *Query {
+	q.Add(" FROM ", c.TargetSQL())
+	if !c.From.Empty() {
+		q.Add(", ").Fragment(c.From, c.Params)
+	}
+	return q.Filter(c, r)
+}
+
+// Filter appends " WHERE filter AND range".
+func (q *Query) Filter(c *Change, r Range) *Query {
+	q.Add(" WHERE ")
+	if c.Where.Empty() {
+		if r.Lo == nil && r.Hi == nil {
+			return q.Add("1 = 1")
+		}
+		q.Add("1 = 1")
+	} else {
+		q.Add("(").Fragment(c.Where, c.Params).Add(")")
+	}
+	return q.Range(c.Ref, c.Table.Key, r)
+}
+
+// NewValue appends the new value of one assignment as an expression of a type
+// that the column takes by assignment.
+func (q *Query) NewValue(c *Change, s Set) *Query {
+	cast := q.D == sqltext.PostgreSQL && s.Column.Base != ""
+	switch {
+	case s.Literal != nil:
+		arg, _ := s.Literal.bind(q.D)
+		return q.Arg(arg, s.Column.Base)
+	case s.Default:
+		expr := s.Column.Default
+		if expr == "" {
+			expr = "NULL"
+		}
+		if cast {
+			return q.Add("CAST(", expr, " AS ", s.Column.Base, ")")
+		}
+		return q.Add("(", expr, ")")
+	case s.Untyped && cast:
+		return q.Add("CAST(").Fragment(s.Expr, c.Params).Add(" AS ", s.Column.Base, ")")
+	}
+	return q.Add("(").Fragment(s.Expr, c.Params).Add(")")
+}
+
+// Unchanged appends the condition that two values of a column, each given as
+// SQL text, are the same to the byte; NULL is the same as NULL.
+func (q *Query) Unchanged(col *Column, a, b string) *Query {
+	if q.D == sqltext.SQLite {
+		return q.Add("(", a, " IS ", b, " COLLATE BINARY AND typeof(", a, ") = typeof(", b, "))")
+	}
+	switch col.Same {
+	case ByImage:
+		return q.Add("ROW(", a, ")::record *= ROW(", b, ")::record")
+	case ByText:
+		return q.Add("CAST(", a, ` AS text) COLLATE "C" IS NOT DISTINCT FROM CAST(`, b, ` AS text) COLLATE "C"`)
+	}
+	return q.Add(a, " IS NOT DISTINCT FROM ", b)
+}
+
+// Differs appends the condition that a new value, as SQL text of whatever type,
+// would change the column's stored value b. The new value is first brought to
+// the column's type, in a way that does not cut it short.
+func (q *Query) Differs(col *Column, a, b string) *Query {
+	if q.D == sqltext.SQLite {
+		// Comparing with a column applies the column's affinity, as storing would;
+		// where there is none, the storage class counts too.
+		q.Add("(", a, " IS NOT ", b, " COLLATE BINARY")
+		if col.Class == Other {
+			q.Add(" OR typeof(", a, ") <> typeof(", b, ")")
+		}
+		return q.Add(")")
+	}
+	head, tail := col.compare(b)
+	return q.Add(head, a, tail)
+}
+
+// compare gives what stands before and after a new value to tell whether it
+// differs from the stored value b, on PostgreSQL.
+func (col *Column) compare(b string) (head, tail string) {
+	head, tail = "CAST(", " AS "+col.Base+")"
+	switch col.Same {
+	case ByImage:
+		return "ROW(" + head, tail + ")::record *<> ROW(" + b + ")::record"
+	case ByText:
+		return "CAST(" + head, tail + ` AS text) COLLATE "C" IS DISTINCT FROM CAST(` + b + ` AS text) COLLATE "C"`
+	}
+	return head, tail + " IS DISTINCT FROM " + b
+}
+
+// Restore is the statement that puts kept values back: rows seq in (from, to]
+// whose present values are still the ones the run left. A deleted row is put
+// back where its key is free.
+func Restore(c *Change, kept *Kept, from, to int64) *Query {
+	q := &Query{D: c.D}
+	target := c.Table.SQL(c.D)
+	if len(kept.New) == 0 {
+		q.Add("INSERT INTO ", target, " (")
+		for i, o := range kept.Old {
+			q.sep(i).Add(c.D.Quote(o.Of.Name))
+		}
+		q.Add(")")
+		for _, col := range c.Table.Columns {
+			if col.Identity {
+				q.Add(" OVERRIDING SYSTEM VALUE")
+				break
+			}
+		}
+		q.Add(" SELECT ")
+		for i, o := range kept.Old {
+			q.sep(i).Add("k.", c.D.Quote(o.Name))
+		}
+		q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(from, to)
+		q.Add(" AND NOT EXISTS (SELECT 1 FROM ", target, " AS jugatum_t WHERE ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
+		return q.Add(")")
+	}
+	q.Add("UPDATE ", target, " AS jugatum_t SET ")
+	for i, o := range kept.Old {
+		q.sep(i).Add(c.D.Quote(o.Of.Name), " = k.", c.D.Quote(o.Name))
+	}
+	q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(from, to).Add(" AND ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
+	for _, n := range kept.New {
+		q.Add(" AND ").Unchanged(n.Of, "jugatum_t."+c.D.Quote(n.Of.Name), "k."+c.D.Quote(n.Name))
+	}
+	return q
+}
+
+// AfterRun is the kept layout by which a row is found once the run has changed
+// it: a key column that the run assigned is looked for by its new value.
+func (k *Kept) AfterRun(c *Change) *Kept {
+	out := *k
+	out.Keys = append([]KeptColumn(nil), k.Keys...)
+	for i, key := range out.Keys {
+		for _, n := range k.New {
+			if n.Of == key.Of {
+				out.Keys[i] = n
+			}
+		}
+	}
+	return &out
+}
+
+// State says what verify expects of the rows in a kept-values table.
+type State int
+
+const (
+	AsChanged  State = iota // the new values; deleted rows gone
+	AsRestored              // the old values; deleted rows back
+)
+
+// Astray is the query for the kept rows seq in (from, to] that are not in the
+// given state: seq, the key, then for each kept column the value expected and
+// the value found, all as text. A row that is gone has only NULL found, and
+// the column "present" tells it from one that is there.
+//
+// shown says which values count as expected in the output: those of the state
+// for verify; for an undo that left rows alone, those that the run had left.
+func Astray(c *Change, kept *Kept, state, shown State, from, to int64, limit int) *Query {
+	q := &Query{D: c.D}
+	text := func(alias, name string) string { return q.Text(alias + "." + c.D.Quote(name)) }
+	byKey := kept
+	if state == AsChanged {
+		byKey = kept.AfterRun(c)
+	}
+	present := "jugatum_t." + c.D.Quote(kept.Keys[0].Of.Name)
+	want := kept.Values(state)
+	q.Add("SELECT k.seq, CASE WHEN ", present, " IS NULL THEN 0 ELSE 1 END")
+	for _, key := range kept.Keys {
+		q.Add(", ", text("k", key.Name))
+	}
+	for _, w := range kept.Values(shown) {
+		q.Add(", ", text("k", w.Name), ", ", text("jugatum_t", w.Of.Name))
+	}
+	q.Add(" FROM ", kept.Table, " AS k LEFT JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ").KeyJoin("jugatum_t", "k", byKey)
+	q.Add(" WHERE ").seq(from, to).Add(" AND ")
+	if len(kept.New) == 0 && state == AsChanged {
+		q.Add(present, " IS NOT NULL")
+	} else {
+		q.Add("(", present, " IS NULL")
+		for _, w := range want {
+			q.Add(" OR NOT (").Unchanged(w.Of, "jugatum_t."+c.D.Quote(w.Of.Name), "k."+c.D.Quote(w.Name)).Add(")")
+		}
+		q.Add(")")
+	}
+	return q.Add(" ORDER BY k.seq LIMIT ", itoa(limit))
+}
+
+// Values are the columns that hold a state's values.
+func (k *Kept) Values(s State) []KeptColumn {
+	if s == AsChanged && len(k.New) > 0 {
+		return k.New
+	}
+	return k.Old
+}
+
+// Text writes an expression as text for reading: bytes in hexadecimal.
+func (q *Query) Text(expr string) string {
+	if q.D == sqltext.SQLite {
+		return "CASE typeof(" + expr + ") WHEN 'blob' THEN '0x' || lower(hex(" + expr + ")) ELSE CAST(" + expr + " AS TEXT) END"
+	}
+	return "CAST(" + expr + " AS text)"
+}
+
+func (q *Query) seq(from, to int64) *Query {
+	return q.Add("k.seq > ").Arg(from, "bigint").Add(" AND k.seq <= ").Arg(to, "bigint")
+}
+
+func (q *Query) sep(i int) *Query {
+	if i > 0 {
+		q.Add(", ")
+	}
+	return q
+}
+
+// Changed appends the condition that an assignment would change the stored
+// value old, with the new value written out in the place.
+func (q *Query) Changed(c *Change, s Set, old string) *Query {
+	if q.D == sqltext.SQLite {
+		q.Add("(").NewValue(c, s).Add(" IS NOT ", old, " COLLATE BINARY")
+		if s.Column.Class == Other {
+			q.Add(" OR typeof(").NewValue(c, s).Add(") <> typeof(", old, ")")
+		}
+		return q.Add(")")
+	}
+	head, tail := s.Column.compare(old)
+	return q.Add(head).NewValue(c, s).Add(tail)
+}
+
+// Doubles is the query for the keys of target rows that have several source
+// rows which give them different new values.
+func Doubles(c *Change, r Range) *Query {
+	q := &Query{D: c.D}
+	q.With(c, false).Add("SELECT ")
+	keys := ""
+	for i := range c.Table.Key.Columns {
+		q.sep(i).Add(q.Text("k" + itoa(i)))
+		if i > 0 {
+			keys += ", "
+		}
+		keys += "k" + itoa(i)
+	}
+	q.Add(" FROM (SELECT ")
+	for i, k := range c.Table.Key.Columns {
+		q.sep(i).Add(c.Ref, ".", c.D.Quote(k.Name), " AS k", itoa(i))
+	}
+	for i, s := range c.Set {
+		q.Add(", ").NewValue(c, s).Add(" AS n", itoa(i))
+	}
+	q.Source(c, r).Add(") AS jugatum_s GROUP BY ", keys, " HAVING count(*) > 1 AND (1 = 0")
+	for i := range c.Set {
+		n := "n" + itoa(i)
+		t := q.Text(n)
+		q.Add(" OR min(", t, ") <> max(", t, ") OR count(", n, ") NOT IN (0, count(*))")
+	}
+	return q.Add(")")
+}

@@ -1,0 +1,202 @@
+// Package change holds the one form that every kind of step takes: a target
+// table with its key, source rows, named in-between values, and assignments or
+// a delete. Preview, batches, hazards, kept values and undo work from it alone.
+package change
+
+import (
+	"strings"
+
+	"jugatum/internal/sqltext"
+)
+
+// Class groups column types by what can be asked of their values.
+type Class int
+
+const (
+	Other  Class = iota
+	Number       // minimum, maximum and sum mean something
+	Text         // length in characters means something
+)
+
+// Column is one column of a table as the catalogue describes it.
+type Column struct {
+	Name      string
+	Type      string // as declared, with length or precision
+	Base      string // type to cast a new value to: rounds as storing does, but never cuts short ("" on SQLite)
+	Class     Class
+	Same      Sameness
+	NotNull   bool
+	Generated bool   // computed by the database, never assigned
+	Identity  bool   // generated always as identity
+	Default   string // SQL expression, "" without one
+	Length    int    // longest value in characters, 0 without a limit
+	Collation string
+}
+
+// Sameness is how an engine tells that two values of a column are the same to
+// the byte, as far as equality of the type does not already tell.
+type Sameness int
+
+const (
+	ByEquality Sameness = iota // equal means the same bytes
+	ByImage                    // equal values may differ in their bytes: compare those
+	ByText                     // equality takes a collation: compare as text to the byte
+)
+
+// Key is what a table is walked by.
+type Key struct {
+	Name    string // of the index; "primary key" for the primary key
+	Columns []*Column
+	Integer bool // one column of an integer type: ranges can be told by arithmetic
+	MayNull bool // the declaration allows NULL; the walk needs there to be none
+}
+
+// Names lists the key's columns.
+func (k *Key) Names() []string {
+	names := make([]string, len(k.Columns))
+	for i, c := range k.Columns {
+		names[i] = c.Name
+	}
+	return names
+}
+
+// Index is an index of a table.
+type Index struct {
+	Name    string
+	Columns []string // "" for an expression
+	Unique  bool
+	Partial bool
+}
+
+// Trigger is a trigger of a table.
+type Trigger struct {
+	Name   string
+	Events string // "before update", "after delete", …
+	Update bool
+	Delete bool
+}
+
+// ForeignKey is a reference from another table's columns to this table.
+type ForeignKey struct {
+	Name     string
+	Table    string // the referencing table
+	Columns  []string
+	Parent   []string // the columns of this table that are referenced
+	OnUpdate string   // "NO ACTION", "CASCADE", …
+	OnDelete string
+}
+
+// Table is a table as the catalogue describes it.
+type Table struct {
+	Schema      string // "" where the engine has none or it is the default
+	Name        string
+	Columns     []*Column
+	Key         *Key // nil: no usable key
+	Indexes     []Index
+	Triggers    []Trigger
+	ReferredBy  []ForeignKey
+	Partitioned bool // rows live in other tables: partitions or children
+	Rows        int64
+	Estimated   bool  // Rows comes from statistics
+	Bytes       int64 // table and indexes; -1 unknown
+	Strict      bool  // SQLite STRICT table
+}
+
+// Column finds a column by a token of SQL text.
+func (t *Table) Column(d sqltext.Dialect, tok sqltext.Token) *Column {
+	for _, c := range t.Columns {
+		if d.Same(tok, c.Name) {
+			return c
+		}
+	}
+	return nil
+}
+
+// Named finds a column by its exact name.
+func (t *Table) Named(name string) *Column {
+	for _, c := range t.Columns {
+		if c.Name == name {
+			return c
+		}
+	}
+	return nil
+}
+
+// String is the table's name for messages.
+func (t *Table) String() string {
+	if t.Schema != "" && t.Schema != "public" {
+		return t.Schema + "." + t.Name
+	}
+	return t.Name
+}
+
+// SQL is the table's name as SQL text.
+func (t *Table) SQL(d sqltext.Dialect) string {
+	if t.Schema != "" {
+		return d.Quote(t.Schema) + "." + d.Quote(t.Name)
+	}
+	return d.Quote(t.Name)
+}
+
+// Stored lists the columns that hold values of their own.
+func (t *Table) Stored() []*Column {
+	var cs []*Column
+	for _, c := range t.Columns {
+		if !c.Generated {
+			cs = append(cs, c)
+		}
+	}
+	return cs
+}
+
+// Kept is the layout of a kept-values table: for every changed row its key,
+// its old values and, for an update, its new ones.
+type Kept struct {
+	Table string // as SQL text
+	Keys  []KeptColumn
+	Old   []KeptColumn
+	New   []KeptColumn // empty for a delete
+}
+
+// KeptColumn is one column of a kept-values table.
+type KeptColumn struct {
+	Name string // in the kept-values table
+	Of   *Column
+}
+
+// keptName gives the kept column's name. PostgreSQL cuts names at 63 bytes and
+// SQLite compares them without case, so a long name, or one that meets another,
+// is numbered instead.
+func keptName(prefix, column string, n int, taken map[string]bool) string {
+	name := prefix + column
+	if len(name) > 63 || taken[strings.ToLower(name)] {
+		name = prefix + "column_" + itoa(n)
+	}
+	taken[strings.ToLower(name)] = true
+	return name
+}
+
+// NewKept lays out the kept-values table of a change.
+func NewKept(table string, c *Change) *Kept {
+	k := &Kept{Table: table}
+	taken := map[string]bool{"seq": true}
+	if c.Table.Key != nil {
+		for i, col := range c.Table.Key.Columns {
+			k.Keys = append(k.Keys, KeptColumn{keptName("key_", col.Name, i+1, taken), col})
+		}
+	}
+	cols := c.Table.Stored()
+	if c.Verb == sqltext.Update {
+		cols = nil
+		for _, s := range c.Set {
+			cols = append(cols, s.Column)
+		}
+	}
+	for i, col := range cols {
+		k.Old = append(k.Old, KeptColumn{keptName("old_", col.Name, i+1, taken), col})
+		if c.Verb == sqltext.Update {
+			k.New = append(k.New, KeptColumn{keptName("new_", col.Name, i+1, taken), col})
+		}
+	}
+	return k
+}

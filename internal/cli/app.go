@@ -1,0 +1,228 @@
+// Package cli turns commands and flags into calls, results into text or JSON,
+// and errors into exit statuses. One file holds one command.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/job"
+	"jugatum/internal/runner"
+	"jugatum/internal/sqltext"
+	"jugatum/internal/term"
+)
+
+// Exit statuses.
+const (
+	exitFailed  = 1
+	exitUsage   = 2
+	exitRefused = 3
+	exitStopped = 4
+	exitAside   = 5
+	exitVerify  = 6
+)
+
+// usageError is bad usage or a bad job.
+type usageError struct{ err error }
+
+func (e *usageError) Error() string { return e.err.Error() }
+func (e *usageError) Unwrap() error { return e.err }
+
+func usagef(format string, args ...any) error { return &usageError{fmt.Errorf(format, args...)} }
+
+// refusal is what a guard says.
+type refusal struct{ msg string }
+
+func (e *refusal) Error() string { return e.msg }
+func (e *refusal) Unwrap() error { return runner.ErrGuard }
+
+func refusef(format string, args ...any) error { return &refusal{fmt.Sprintf(format, args...)} }
+
+// verifyError says that a verification did not hold.
+type verifyError struct{ msg string }
+
+func (e *verifyError) Error() string { return e.msg }
+
+// asideError says that all was done but for rows left alone.
+type asideError struct{ msg string }
+
+func (e *asideError) Error() string { return e.msg }
+
+// status is the exit status for an error.
+func status(err error) int {
+	var usage *usageError
+	var je *job.Error
+	var fe *change.FieldError
+	var se *sqltext.Error
+	var nf *engine.NotFoundError
+	var rf *engine.RefusedError
+	var oe *engine.OpenError
+	var ve *verifyError
+	var ae *asideError
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &ve):
+		return exitVerify
+	case errors.As(err, &ae):
+		return exitAside
+	case errors.Is(err, runner.ErrStopped):
+		return exitStopped
+	case errors.Is(err, runner.ErrGuard):
+		return exitRefused
+	case errors.As(err, &usage), errors.As(err, &je), errors.As(err, &fe), errors.As(err, &se), errors.As(err, &nf), errors.As(err, &rf):
+		return exitUsage
+	case errors.As(err, &oe) && oe.Usage:
+		return exitUsage
+	}
+	return exitFailed
+}
+
+// app is what the commands share: the streams and what flags say about them.
+type app struct {
+	out, err *term.Out
+	keyboard *term.Keyboard
+}
+
+// Main runs the program and gives its exit status.
+func Main(args []string, stdin *os.File, stdout, stderr *os.File) int {
+	a := &app{out: term.NewOut(stdout), err: term.NewOut(stderr)}
+	a.keyboard = term.NewKeyboard(stdin, term.NewOut(stdin).TTY && a.err.TTY)
+	return a.run(context.Background(), args)
+}
+
+func (a *app) run(ctx context.Context, args []string) int {
+	err := a.root().Run(ctx, args)
+	if err != nil {
+		a.err.Printf("%s %s\n", a.err.Paint(term.Bad, "jugatum:"), term.CleanLines(err.Error()))
+	}
+	return status(err)
+}
+
+func (a *app) root() *cli.Command {
+	cmd := &cli.Command{
+		Name:  "jugatum",
+		Usage: "large changes to a database, in small transactions that are watched, proven and can be taken back",
+		Description: "The order of the work: survey, preview, run, verify, and undo if it was wrong.\n" +
+			"The job is a TOML file, or one UPDATE or DELETE given with --sql.\n" +
+			"Exit status: 0 done, 1 failed, 2 bad usage or bad job, 3 refused by a guard,\n" +
+			"4 stopped and can be resumed, 5 done but rows were left alone, 6 verification did not hold.",
+		Writer: a.out, ErrWriter: a.err,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "db", Usage: "the database: sqlite:PATH or postgres://USER@HOST:PORT/NAME", Sources: cli.EnvVars("JUGATUM_DB"), Local: false},
+			&cli.BoolFlag{Name: "json", Usage: "give the result as one JSON document", Local: false},
+		},
+		Commands: []*cli.Command{
+			a.demo(), a.survey(), a.preview(), a.runCmd(), a.resume(), a.runs(), a.show(), a.verify(), a.undo(), a.version(),
+		},
+		HideVersion:    true,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError:   usage,
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usagef("there is no command %q; `jugatum --help` lists them", c.Args().First())
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+	}
+	for _, sub := range cmd.Commands {
+		sub.OnUsageError = usage
+	}
+	return cmd
+}
+
+func usage(_ context.Context, c *cli.Command, err error, _ bool) error {
+	return usagef("%v; see `%s --help`", err, c.FullName())
+}
+
+// interruptible gives a context and a channel for two signals: the first asks
+// to stop after the batch under way, the second cancels the batch.
+func (a *app) interruptible(parent context.Context) (ctx context.Context, stop <-chan struct{}, done func()) {
+	ctx, cancel := context.WithCancel(parent)
+	asked := make(chan struct{})
+	sig := make(chan os.Signal, 2)
+	signal.Notify(sig, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		for n := 0; ; n++ {
+			select {
+			case <-sig:
+				if n == 0 {
+					close(asked)
+				} else {
+					cancel()
+				}
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return ctx, asked, func() { signal.Stop(sig); cancel() }
+}
+
+func (a *app) version() *cli.Command {
+	return &cli.Command{
+		Name:  "version",
+		Usage: "tell version, commit and Go",
+		Action: func(_ context.Context, c *cli.Command) error {
+			v := buildVersion()
+			if c.Bool("json") {
+				return a.json(struct {
+					Schema  int    `json:"schema"`
+					Version string `json:"version"`
+					Commit  string `json:"commit"`
+					Go      string `json:"go"`
+				}{1, v.version, v.commit, v.goVersion})
+			}
+			a.out.Printf("jugatum %s\ncommit  %s\ngo      %s\n", v.version, v.commit, v.goVersion)
+			return nil
+		},
+	}
+}
+
+// Version is the version of the program; a release sets it with -ldflags.
+var Version = "0.1.0-dev"
+
+// Commit is set with -ldflags where the build does not stamp it itself.
+var Commit = ""
+
+type build struct{ version, commit, goVersion string }
+
+func buildVersion() build {
+	v := build{version: Version, commit: Commit, goVersion: "unknown"}
+	if info, ok := debug.ReadBuildInfo(); ok {
+		v.goVersion = info.GoVersion
+		for _, s := range info.Settings {
+			if s.Key == "vcs.revision" && v.commit == "" {
+				v.commit = s.Value
+			}
+		}
+	}
+	if v.commit == "" {
+		v.commit = "unknown (built without version control)"
+	}
+	return v
+}
+
+// oneArg gives a command's single argument.
+func oneArg(c *cli.Command, what string) (string, error) {
+	if c.Args().Len() != 1 {
+		return "", usagef("%s is wanted, once; see `%s --help`", what, c.FullName())
+	}
+	return c.Args().First(), nil
+}
+
+var _ io.Writer = (*term.Out)(nil)
+
+// example formats an example for a command's help.
+func example(lines ...string) string { return "Example:\n   " + strings.Join(lines, "\n   ") }

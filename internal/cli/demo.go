@@ -1,0 +1,249 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/harbour"
+	"jugatum/internal/preview"
+	"jugatum/internal/sqltext"
+	"jugatum/internal/term"
+)
+
+// demoSchema is where the demo lives on a server.
+const demoSchema = "saltmere"
+
+func (a *app) demo() *cli.Command {
+	return &cli.Command{
+		Name:      "demo",
+		Usage:     "make the demo database and its jobs in DIR, and run the whole order of work on it",
+		ArgsUsage: "[DIR]",
+		Description: "The demo is the books of Saltmere, a made-up port authority: SQLite in DIR (a temporary folder if none is given),\n" +
+			"or the schema " + demoSchema + " of the PostgreSQL database given as --db.\n\n" + example("jugatum demo --rows 100000 saltmere"),
+		Flags: []cli.Flag{
+			&cli.IntFlag{Name: "rows", Value: 20_000, Usage: "rows of the biggest table, 1000 to 10000000"},
+			&cli.IntFlag{Name: "seed", Value: 1, Usage: "the same seed makes the same data"},
+			&cli.BoolFlag{Name: "only-data", Usage: "make database and jobs, run nothing"},
+		},
+		Action: a.runDemo,
+	}
+}
+
+func (a *app) runDemo(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() > 1 {
+		return usagef("one folder at most; see `jugatum demo --help`")
+	}
+	dir := c.Args().First()
+	if dir == "" {
+		var err error
+		if dir, err = os.MkdirTemp("", "saltmere-"); err != nil {
+			return err
+		}
+	} else if err := os.MkdirAll(dir, 0o755); err != nil {
+		return usagef("the folder %s cannot be made: %v", dir, err)
+	}
+	rows := int(c.Int("rows"))
+	if rows < harbour.Least || rows > harbour.Most {
+		return usagef("--rows %d: the demo can have %d to %d visits", rows, harbour.Least, harbour.Most)
+	}
+	target := c.String("db")
+	if target == os.Getenv("JUGATUM_DB") {
+		target = "" // the demo never goes into a database that was named for other work
+	}
+	begun := time.Now()
+	db, dbURL, err := a.demoDB(ctx, target, dir)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum demo", LockTimeout: 5 * time.Second})
+	if err != nil {
+		return err
+	}
+	err = harbour.Load(ctx, s, db.Dialect(), uint64(c.Int("seed")), rows)
+	s.Close()
+	if err != nil {
+		return err
+	}
+	if db.Dialect() == sqltext.PostgreSQL {
+		if err := analyze(ctx, db); err != nil {
+			return err
+		}
+	}
+	jobs, err := harbour.WriteJobs(dir)
+	if err != nil {
+		return err
+	}
+	a.say("Saltmere's books are in %s, with %s visits (made in %s). The jobs are in %s.", db.Name(), term.Count(int64(rows)), term.Duration(time.Since(begun)), dir)
+	if c.Bool("only-data") {
+		return nil
+	}
+	return a.demoWork(ctx, dbURL, jobs, dir)
+}
+
+// demoDB makes the place for the demo: a new file, or a new schema.
+func (a *app) demoDB(ctx context.Context, target, dir string) (engine.DB, string, error) {
+	if target == "" {
+		path := filepath.Join(dir, "saltmere.db")
+		if _, err := os.Stat(path); err == nil {
+			return nil, "", refusef("%s is there already; remove it, or name another folder", path)
+		}
+		f, err := os.Create(path)
+		if err != nil {
+			return nil, "", usagef("%s cannot be made: %v", path, err)
+		}
+		f.Close()
+		dbURL := "sqlite:" + path
+		db, err := openURL(ctx, dbURL)
+		if err != nil {
+			return nil, "", err
+		}
+		return db, dbURL, a.sqliteWAL(ctx, db, dbURL)
+	}
+	u, err := url.Parse(target)
+	if err != nil || !strings.HasPrefix(u.Scheme, "postgres") {
+		return nil, "", usagef("the demo goes into a new SQLite file, or into the PostgreSQL database given as --db postgres://…")
+	}
+	plain, err := openURL(ctx, target)
+	if err != nil {
+		return nil, "", err
+	}
+	defer plain.Close()
+	s, err := plain.Session(ctx, engine.SessionOptions{Purpose: "jugatum demo", LockTimeout: 5 * time.Second})
+	if err != nil {
+		return nil, "", err
+	}
+	defer s.Close()
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	defer tx.Rollback()
+	var there bool
+	if err := tx.Scan(ctx, "SELECT to_regnamespace('"+demoSchema+"') IS NOT NULL", nil, &there); err != nil {
+		return nil, "", err
+	}
+	if there {
+		return nil, "", refusef("%s has a schema %s already; `DROP SCHEMA %s CASCADE` makes room for a new one", plain.Name(), demoSchema, demoSchema)
+	}
+	if _, err := tx.Exec(ctx, "CREATE SCHEMA "+demoSchema); err != nil {
+		return nil, "", err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return nil, "", err
+	}
+	q := u.Query()
+	q.Set("search_path", demoSchema)
+	u.RawQuery = q.Encode()
+	db, err := openURL(ctx, u.String())
+	return db, u.String(), err
+}
+
+// sqliteWAL turns the new file to write-ahead logging, as a busy file would have it.
+func (a *app) sqliteWAL(ctx context.Context, db engine.DB, _ string) error {
+	s, err := db.Session(ctx, engine.SessionOptions{LockTimeout: time.Second})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	var mode string
+	return s.Conn.QueryRowContext(ctx, "PRAGMA journal_mode = WAL").Scan(&mode)
+}
+
+func analyze(ctx context.Context, db engine.DB) error {
+	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum demo", LockTimeout: 5 * time.Second})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	for _, t := range harbour.Tables {
+		if _, err := s.Conn.ExecContext(ctx, "VACUUM (ANALYZE) "+t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *app) say(format string, args ...any) {
+	a.out.Printf("%s\n", a.out.Paint(term.Accent, fmt.Sprintf(format, args...)))
+}
+
+// step tells what comes, shows the command, and carries it out.
+func (a *app) step(ctx context.Context, told, dbURL string, args ...string) error {
+	a.out.Printf("\n")
+	a.say("%s", told)
+	a.out.Printf("%s jugatum %s\n\n", a.out.Paint(term.Faint, "$"), strings.Join(args, " ")+" --db "+engine.SafeURL(dbURL))
+	return a.root().Run(ctx, append(append([]string{"jugatum"}, args...), "--db", dbURL))
+}
+
+// demoWork goes through the order of work.
+func (a *app) demoWork(ctx context.Context, dbURL string, jobs []string, dir string) error {
+	job := filepath.Join(dir, "quay-ids.toml")
+	if err := a.step(ctx, "1. Look: what tables are there, and what matters to a change in batches?", dbURL, "survey"); err != nil {
+		return err
+	}
+	text, err := os.ReadFile(job)
+	if err != nil {
+		return err
+	}
+	a.out.Printf("\n")
+	a.say("2. The job. The visits name their quay in words; they are to point to it instead.")
+	a.out.Printf("%s cat %s\n\n%s", a.out.Paint(term.Faint, "$"), job, text)
+	if err := a.step(ctx, "3. Preview: which rows, before and after. Nothing is changed.", dbURL, "preview", job); err != nil {
+		return err
+	}
+	n, err := a.demoCount(ctx, dbURL, job)
+	if err != nil {
+		return err
+	}
+	if err := a.step(ctx, "4. Run, in batches. Without a terminal the number of rows is given; at one it is asked for.", dbURL, "run", job, "--accept", fmt.Sprint(n)); err != nil {
+		return err
+	}
+	if err := a.step(ctx, "5. Verify: did exactly that happen?", dbURL, "verify", "1"); err != nil {
+		return err
+	}
+	if err := a.step(ctx, "6. It was wrong after all? Undo puts the old values back, in batches again.", dbURL, "undo", "1"); err != nil {
+		return err
+	}
+	if err := a.step(ctx, "7. And was it put back?", dbURL, "verify", "2"); err != nil {
+		return err
+	}
+	if err := a.step(ctx, "8. What was run here:", dbURL, "runs"); err != nil {
+		return err
+	}
+	a.out.Printf("\n")
+	a.say("Try next:")
+	db := " --db " + engine.SafeURL(dbURL)
+	for _, s := range []string{
+		"jugatum preview " + filepath.Join(dir, "charts-https.toml") + db,
+		"jugatum run " + filepath.Join(dir, "mooring-tariff.toml") + " --param rise=1.035" + db,
+		"jugatum preview --sql \"UPDATE vessel SET name = substr(name, 4) WHERE name LIKE 'MV %'\"" + db,
+		"jugatum run " + filepath.Join(dir, "empty-cargo.toml") + db,
+	} {
+		a.out.Printf("  %s\n", s)
+	}
+	return nil
+}
+
+// demoCount is the number of rows that the demo's job will change.
+func (a *app) demoCount(ctx context.Context, dbURL, path string) (int64, error) {
+	db, err := openURL(ctx, dbURL)
+	if err != nil {
+		return 0, err
+	}
+	defer db.Close()
+	p, err := planFile(ctx, db, path)
+	if err != nil {
+		return 0, err
+	}
+	_, n, err := preview.Count(ctx, db, p.changes[0])
+	return n, err
+}

@@ -1,0 +1,292 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"os"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/engine/postgres"
+	"jugatum/internal/engine/sqlite"
+	"jugatum/internal/job"
+	"jugatum/internal/ledger"
+	"jugatum/internal/preview"
+	"jugatum/internal/runner"
+)
+
+// open connects to the database that --db or JUGATUM_DB names.
+func (a *app) open(ctx context.Context, c *cli.Command) (engine.DB, error) {
+	url := c.String("db")
+	if url == "" {
+		return nil, usagef("which database? Give --db sqlite:PATH or --db postgres://…, or set JUGATUM_DB")
+	}
+	return openURL(ctx, url)
+}
+
+func openURL(ctx context.Context, url string) (engine.DB, error) {
+	scheme, _, _ := strings.Cut(url, ":")
+	switch scheme {
+	case "sqlite":
+		return sqlite.Open(ctx, url)
+	case "postgres", "postgresql":
+		return postgres.Open(ctx, url)
+	}
+	return nil, usagef("%s: the database is named sqlite:PATH or postgres://USER@HOST:PORT/NAME", engine.SafeURL(url))
+}
+
+// dbFlag is how --db is repeated in the commands we recommend.
+func dbFlag(c *cli.Command, db engine.DB) string {
+	if os.Getenv("JUGATUM_DB") == c.String("db") {
+		return ""
+	}
+	name := db.Name()
+	if strings.ContainsAny(name, " &?;'\"") {
+		name = "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
+	}
+	return " --db " + name
+}
+
+// jobFlags are those that say what is to be done.
+func jobFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "sql", Usage: "the job: one UPDATE or DELETE", TakesFile: false},
+		&cli.StringSliceFlag{Name: "param", Usage: "a parameter, NAME=VALUE; beside --sql also NAME:TYPE=VALUE"},
+		&cli.StringFlag{Name: "method", Value: "sweep", Usage: "sweep (batches in key order) or single (one statement)"},
+	}
+}
+
+// plan is a job made ready for one database.
+type plan struct {
+	db      engine.DB
+	job     *job.Job
+	values  map[string]change.Value
+	digest  string
+	method  string
+	changes []*change.Change
+}
+
+// load reads the job that a command's arguments name.
+func (a *app) load(c *cli.Command) (*job.Job, error) {
+	sql := c.String("sql")
+	switch {
+	case sql != "" && c.Args().Present():
+		return nil, usagef("a job file and --sql cannot both be given")
+	case sql != "":
+		return job.FromSQL(sql), nil
+	}
+	path, err := oneArg(c, "a job file (or --sql with one statement)")
+	if err != nil {
+		return nil, err
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		var pe *os.PathError
+		if errors.As(err, &pe) {
+			err = pe.Err
+		}
+		return nil, usagef("the job file %s cannot be read: %v", path, err)
+	}
+	return job.Parse(path, text)
+}
+
+// plan reads the job and its parameters and turns its steps into changes.
+func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan, error) {
+	j, err := a.load(c)
+	if err != nil {
+		return nil, err
+	}
+	given, err := params(c.StringSlice("param"))
+	if err != nil {
+		return nil, err
+	}
+	values, missing, err := j.Values(given)
+	if err != nil {
+		return nil, usagef("%v", err)
+	}
+	for _, p := range missing {
+		if !a.keyboard.TTY {
+			return nil, usagef("parameter %s is missing; give --param %s=… (%s)", p.Name, p.Name, p.Type)
+		}
+		for {
+			question := p.Ask
+			if question == "" {
+				question = p.Name
+			}
+			text, err := a.keyboard.Ask(a.err, question+" ("+string(p.Type)+"):")
+			if err != nil {
+				return nil, usagef("parameter %s is missing", p.Name)
+			}
+			if values[p.Name], err = job.ParseValue(p.Type, text); err == nil {
+				break
+			}
+			a.err.Printf("%v\n", err)
+		}
+	}
+	p := &plan{db: db, job: j, values: values, digest: j.Digest(values), method: c.String("method")}
+	if p.method != "sweep" && p.method != "single" {
+		return nil, usagef("--method %s: there is sweep and single", p.method)
+	}
+	return p, p.build(ctx)
+}
+
+func params(list []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, s := range list {
+		name, value, ok := strings.Cut(s, "=")
+		if !ok || name == "" {
+			return nil, usagef("--param %s: write NAME=VALUE", s)
+		}
+		if _, twice := out[name]; twice {
+			return nil, usagef("--param %s is given twice", name)
+		}
+		out[name] = value
+	}
+	return out, nil
+}
+
+// build makes the changes and has the database read each of them.
+func (p *plan) build(ctx context.Context) error {
+	tables := map[[2]string]*change.Table{}
+	look := func(schema, name string) (*change.Table, error) {
+		k := [2]string{schema, name}
+		if t, ok := tables[k]; ok {
+			return t, nil
+		}
+		t, err := p.db.Table(ctx, schema, name)
+		if err == nil {
+			tables[k] = t
+		}
+		return t, err
+	}
+	for _, s := range p.job.Steps {
+		c, err := change.Build(p.db.Dialect(), s.Spec, p.values, look)
+		if err != nil {
+			var nf *engine.NotFoundError
+			var rf *engine.RefusedError
+			if s.SQL != "" && (errors.As(err, &nf) || errors.As(err, &rf)) {
+				err = &change.FieldError{Step: s.Name, Field: "sql", Err: err}
+			}
+			return p.job.At(err)
+		}
+		if err := preview.Check(ctx, p.db, c); err != nil {
+			if p.db.Fault(err) == engine.Invalid {
+				return p.job.At(&change.FieldError{Step: s.Name, Field: fieldOf(s), Err: err})
+			}
+			return err
+		}
+		p.changes = append(p.changes, c)
+	}
+	return nil
+}
+
+func fieldOf(s job.Step) string {
+	if s.SQL != "" {
+		return "sql"
+	}
+	return "table"
+}
+
+// work makes a run's steps ready to be carried out, from the ledger's record.
+func (p *plan) work(l *ledger.Ledger, r *ledger.Run) ([]*runner.Work, error) {
+	var out []*runner.Work
+	for _, st := range r.Steps {
+		var c *change.Change
+		for _, x := range p.changes {
+			if x.Step == st.Name {
+				c = x
+			}
+		}
+		if c == nil {
+			return nil, refusef("run %d has a step %q that its job does not have: the ledger was changed by hand", r.ID, st.Name)
+		}
+		var keys []string
+		if c.Table.Key != nil {
+			keys = c.Table.Key.Names()
+		}
+		if strings.Join(keys, "\x00") != strings.Join(st.KeyColumns, "\x00") {
+			return nil, refusef("step %q: the key of %s was (%s) when run %d began and is (%s) now; the run cannot go on over another key",
+				st.Name, c.Table, strings.Join(st.KeyColumns, ", "), r.ID, strings.Join(keys, ", "))
+		}
+		out = append(out, &runner.Work{Step: st, Change: c, Kept: l.Kept(st, c)})
+	}
+	return out, nil
+}
+
+// restore makes the plan of a run that is in the ledger.
+func restore(ctx context.Context, db engine.DB, r *ledger.Run) (*plan, error) {
+	j, err := job.Restore(r.Source)
+	if err != nil {
+		return nil, err
+	}
+	p := &plan{db: db, job: j, values: r.Params, digest: r.Digest}
+	return p, p.build(ctx)
+}
+
+// limits are the limits that count: the flags', else the job's, else the default.
+func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
+	o := ledger.Options{Hold: defaultHold, Batch: j.Limits.Batch, Keep: true}
+	if j.Limits.Hold > 0 {
+		o.Hold = j.Limits.Hold
+	}
+	if c.IsSet("hold") {
+		o.Hold = c.Duration("hold")
+		if o.Hold < time.Millisecond || o.Hold > time.Hour {
+			return o, usagef("--hold %v: a time from 1ms to 1h is wanted", o.Hold)
+		}
+	}
+	if c.IsSet("batch") {
+		o.Batch = int(c.Int("batch"))
+		if o.Batch < 1 {
+			return o, usagef("--batch %d: a number of rows from 1 up is wanted", o.Batch)
+		}
+	}
+	switch keep := c.String("keep"); keep {
+	case "values":
+	case "none":
+		o.Keep = false
+	default:
+		return o, usagef("--keep %s: there is values and none", keep)
+	}
+	return o, nil
+}
+
+// defaultHold is short enough that a person waiting behind a batch does not notice.
+const defaultHold = 200 * time.Millisecond
+
+// json writes one document.
+func (a *app) json(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// sortedKeys lists a map's keys in order.
+func sortedKeys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// planFile plans a job file that has no parameters.
+func planFile(ctx context.Context, db engine.DB, path string) (*plan, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	j, err := job.Parse(path, text)
+	if err != nil {
+		return nil, err
+	}
+	p := &plan{db: db, job: j, method: "sweep"}
+	return p, p.build(ctx)
+}

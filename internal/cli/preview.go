@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/hazard"
+	"jugatum/internal/preview"
+	"jugatum/internal/term"
+)
+
+func (a *app) preview() *cli.Command {
+	return &cli.Command{
+		Name:      "preview",
+		Usage:     "rows matched, rows really changed, before and after, hazards; changes nothing",
+		ArgsUsage: "JOB",
+		Description: example("jugatum preview --db sqlite:saltmere.db mooring-tariff.toml --param rise=1.035",
+			`jugatum preview --db sqlite:saltmere.db --sql "DELETE FROM cargo_line WHERE tonnes = 0"`),
+		Flags: append(jobFlags(), &cli.IntFlag{Name: "sample", Value: 6, Usage: "rows to show of each step"}),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			db, err := a.open(ctx, c)
+			if err != nil {
+				return err
+			}
+			defer db.Close()
+			n := c.Int("sample")
+			if n < 0 || n > 10_000 {
+				return usagef("--sample %d: 0 to 10000 rows can be shown", n)
+			}
+			p, err := a.plan(ctx, c, db)
+			if err != nil {
+				return err
+			}
+			var steps []*preview.Step
+			for _, ch := range p.changes {
+				s, err := preview.Look(ctx, db, ch, p.method, int(n))
+				if err != nil {
+					return lookError(db, p, err)
+				}
+				steps = append(steps, s)
+			}
+			if c.Bool("json") {
+				return a.json(struct {
+					Schema   int             `json:"schema"`
+					Database string          `json:"database"`
+					Job      string          `json:"job"`
+					Steps    []*preview.Step `json:"steps"`
+				}{1, db.Name(), p.job.Name(), steps})
+			}
+			a.out.Printf("%s  %s\n", a.out.Paint(term.Bold, term.Clean(p.job.Name())), a.out.Paint(term.Faint, db.Name()))
+			for _, s := range steps {
+				a.printStep(s)
+			}
+			if len(steps) > 1 {
+				a.out.Printf("\n%s\n", a.out.Paint(term.Faint, "Every step is counted on the data as it is now; what an earlier step changes is not in the later counts."))
+			}
+			return nil
+		},
+	}
+}
+
+// lookError says which kind of trouble a preview ran into: values that cannot
+// be worked out are the job's fault.
+func lookError(db engine.DB, p *plan, err error) error {
+	if f := db.Fault(err); f == engine.Data || f == engine.Invalid {
+		return &usageError{fmt.Errorf("%s: %w", p.job.Source.Name, err)}
+	}
+	return err
+}
+
+// printStep shows what one step would do.
+func (a *app) printStep(s *preview.Step) {
+	o := a.out
+	width := o.Width()
+	o.Printf("\n%s  %s %s by %s\n", o.Paint(term.Bold, term.Clean(s.Name)), s.Verb, term.Clean(s.Table), s.Method)
+	verb := "would change"
+	if s.Verb == "delete" {
+		verb = "would be deleted"
+	}
+	total := term.Count(s.TableRows)
+	if s.Estimated {
+		total = "about " + total
+	}
+	o.Printf("  %s rows of %s matched, %s %s\n", term.Count(s.Matched), total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
+	a.printFigures(s)
+	if len(s.Sample) > 0 {
+		o.Printf("\n")
+		a.printSample(s, width-2)
+	}
+	if len(s.Hazards) > 0 {
+		o.Printf("\n")
+	}
+	a.printHazards(o, s.Hazards)
+}
+
+func (a *app) printFigures(s *preview.Step) {
+	o := a.out
+	numbers := false
+	for _, c := range s.Columns {
+		if c.Before != nil && s.Changes > 0 {
+			numbers = true
+		}
+		if c.Longest > 0 {
+			limit := "no limit"
+			if c.Width > 0 {
+				limit = fmt.Sprintf("room for %d", c.Width)
+			}
+			o.Printf("  %s: longest new value %d characters, %s\n", term.Clean(c.Name), c.Longest, limit)
+		}
+	}
+	if !numbers {
+		return
+	}
+	o.Printf("\n")
+	t := o.NewTable("  column", "", ">minimum", ">maximum", ">sum", ">distinct")
+	for _, c := range s.Columns {
+		if c.Before == nil {
+			continue
+		}
+		t.Row("  "+term.Clean(c.Name), "before", c.Before.Min, c.Before.Max, c.Before.Sum, term.Count(c.Before.Distinct))
+		t.Row("", "after", c.After.Min, c.After.Max, c.After.Sum, term.Count(c.After.Distinct))
+	}
+	t.Print()
+}
+
+// printSample shows sample rows: a table where each row is one line, or one
+// line a column where there is more to show.
+func (a *app) printSample(s *preview.Step, width int) {
+	o := a.out
+	header := []string{"  " + term.Clean(strings.Join(s.Key, ", "))}
+	for _, n := range s.Named {
+		header = append(header, term.Clean(n))
+	}
+	if s.Verb == "delete" {
+		for _, c := range s.Sample[0].Changes {
+			header = append(header, term.Clean(c.Column))
+		}
+		t := o.NewTable(header...)
+		each := max((width-16)/max(len(header)-1, 1)-2, 6)
+		for _, r := range s.Sample {
+			cells := []string{"  " + term.Fit(term.Clean(r.Key), 24)}
+			for _, c := range r.Changes {
+				cells = append(cells, a.plainValue(c.Before, each))
+			}
+			t.Row(cells...)
+		}
+		t.Print()
+		return
+	}
+	header = append(header, "column", "before", "after")
+	t := o.NewTable(header...)
+	each := max((width-36-14*len(s.Named))/2, 16)
+	for _, r := range s.Sample {
+		for i, c := range r.Changes {
+			cells := []string{"  " + term.Fit(term.Clean(r.Key), 24)}
+			for _, n := range r.Named {
+				cells = append(cells, a.plainValue(n, 16))
+			}
+			if i > 0 {
+				for j := range cells {
+					cells[j] = ""
+				}
+			}
+			before, after := o.Diff(c.Before, c.After, each)
+			t.Row(append(cells, term.Clean(c.Column), before, after)...)
+		}
+	}
+	t.Print()
+}
+
+func (a *app) plainValue(s *string, width int) string {
+	if s == nil {
+		return a.out.Paint(term.Faint, "NULL")
+	}
+	if *s == "" {
+		return "''"
+	}
+	return term.Fit(term.Clean(*s), width)
+}
+
+func (a *app) printHazards(o *term.Out, list []hazard.Finding) {
+	for _, level := range []hazard.Level{hazard.Refusal, hazard.Warning, hazard.Note} {
+		style := map[hazard.Level]func(string) string{
+			hazard.Refusal: func(s string) string { return o.Paint(term.Bad, s) },
+			hazard.Warning: func(s string) string { return o.Paint(term.Warn, s) },
+			hazard.Note:    func(s string) string { return o.Paint(term.Faint, s) },
+		}[level]
+		for _, f := range list {
+			if f.Level == level {
+				o.Printf("  %s %s\n", style(fmt.Sprintf("%-7s %s:", level, f.Code)), term.Clean(f.Text))
+			}
+		}
+	}
+}

@@ -1,0 +1,90 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+
+	"jugatum/internal/runner"
+	"jugatum/internal/term"
+)
+
+// share is how much of a step is done, from 0 to 1; -1 if nobody knows.
+func share(p runner.Progress) float64 {
+	switch {
+	case p.Scanned > 0 && p.TableRows > 0:
+		return min(float64(p.Scanned)/float64(p.TableRows), 1)
+	case p.ToChange > 0:
+		return min(float64(p.Changed)/float64(p.ToChange), 1)
+	}
+	return -1
+}
+
+// left is how long the rest of a step will take at the speed so far, -1 if unknown.
+func left(p runner.Progress) time.Duration {
+	if p.Here <= 0 || p.TableRows <= 0 || p.StepElapsed <= 0 {
+		return -1
+	}
+	rest := max(p.TableRows-p.Scanned, 0)
+	return time.Duration(float64(p.StepElapsed) * float64(rest) / float64(p.Here))
+}
+
+// block is the live view of a run.
+func (a *app) block(p runner.Progress, width int) []string {
+	o := a.err
+	s := share(p)
+	percent := "  ? %"
+	if s >= 0 {
+		percent = fmt.Sprintf("%3.0f %%", s*100)
+	}
+	what := "run"
+	if p.Undo {
+		what = "undo, run"
+	}
+	rest := "time left ?"
+	if d := left(p); d >= 0 {
+		rest = "about " + term.Duration(d.Round(time.Second)) + " left"
+	}
+	speed := "?"
+	if p.StepElapsed > 0 && p.Here > 0 {
+		speed = term.Count(int64(float64(p.Here) / p.StepElapsed.Seconds()))
+	}
+	lines := []string{
+		fmt.Sprintf("%s %d, step %d of %d: %s", o.Paint(term.Bold, what), p.Run, p.Step, p.Steps, term.Clean(p.Name)),
+		fmt.Sprintf("%s %s  %s  %s", o.Bar(s, min(width-40, 60)), percent, term.Duration(p.Elapsed), rest),
+		fmt.Sprintf("rows   %s changed / %s matched / %s gone over of %s", o.Paint(term.Bold, term.Count(p.Changed)), term.Count(p.Matched), term.Count(p.Scanned), term.Count(p.TableRows)),
+		fmt.Sprintf("batch  no. %s, %s rows   hold %s, worst %s", term.Count(p.Batches), term.Count(int64(p.Size)), term.Duration(p.Hold), term.Duration(p.Worst)),
+		fmt.Sprintf("speed  %s rows/s   log written %s (%s)", speed, term.Bytes(p.Log.Bytes), scope(p.Log.Scope)),
+	}
+	if p.LeftAlone > 0 {
+		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("left alone %s rows that others had changed since", term.Count(p.LeftAlone))))
+	}
+	if p.Note != "" {
+		lines = append(lines, o.Paint(term.Warn, p.Note))
+	}
+	return lines
+}
+
+// line is the same in one line, for a log.
+func line(p runner.Progress) string {
+	s := fmt.Sprintf("run %d step %d/%d: %s changed, %s gone over of %s, batch %s of %s rows, hold %s (worst %s), log %s",
+		p.Run, p.Step, p.Steps, term.Count(p.Changed), term.Count(p.Scanned), term.Count(p.TableRows), term.Count(p.Batches), term.Count(int64(p.Size)),
+		term.Duration(p.Hold), term.Duration(p.Worst), term.Bytes(p.Log.Bytes))
+	if d := left(p); d >= 0 {
+		s += ", about " + term.Duration(d.Round(time.Second)) + " left"
+	}
+	if p.Note != "" {
+		s += "; " + p.Note
+	}
+	return s
+}
+
+// scope says whose log a figure counts.
+func scope(s string) string {
+	switch s {
+	case "ours":
+		return "ours alone"
+	case "server":
+		return "whole server"
+	}
+	return "not told"
+}

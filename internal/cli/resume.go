@@ -1,0 +1,99 @@
+package cli
+
+import (
+	"context"
+	"strconv"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/runner"
+)
+
+func (a *app) resume() *cli.Command {
+	return &cli.Command{
+		Name:        "resume",
+		Usage:       "go on from the checkpoints of a stopped, failed or killed run",
+		ArgsUsage:   "RUN",
+		Description: "The job is taken from the ledger; its file is not needed.\n\n" + example("jugatum resume --db sqlite:saltmere.db 3"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
+				if r.Status == ledger.Done {
+					return refusef("run %d is done; there is nothing to go on with", r.ID)
+				}
+				if r.UndoneBy != 0 {
+					return refusef("run %d was taken back by run %d and cannot go on", r.ID, r.UndoneBy)
+				}
+				p, work, err := prepare(ctx, db, l, r)
+				if err != nil {
+					return err
+				}
+				return a.execute(ctx, c, p, l, r, work)
+			})
+		},
+	}
+}
+
+// withRun opens the database and reads the run that a command's argument names.
+func (a *app) withRun(ctx context.Context, c *cli.Command, do func(engine.DB, *ledger.Ledger, *ledger.Run) error) error {
+	arg, err := oneArg(c, "the number of a run")
+	if err != nil {
+		return err
+	}
+	id, err := strconv.ParseInt(arg, 10, 64)
+	if err != nil {
+		return usagef("%q is not the number of a run; `jugatum runs` lists them", arg)
+	}
+	db, err := a.open(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	l := ledger.Open(db)
+	r, err := l.Load(ctx, id)
+	if err == ledger.ErrNone {
+		return usagef("%s: %v", db.Name(), err)
+	}
+	if err != nil {
+		return err
+	}
+	return do(db, l, r)
+}
+
+// prepare makes a run's steps ready from the ledger, for an undo as well.
+func prepare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run) (*plan, []*runner.Work, error) {
+	p, err := restore(ctx, db, r)
+	if err != nil {
+		return nil, nil, err
+	}
+	work, err := p.work(l, r)
+	if err != nil || r.UndoOf == 0 {
+		return p, work, err
+	}
+	orig, err := l.Load(ctx, r.UndoOf)
+	if err != nil {
+		return nil, nil, err
+	}
+	return p, work, asUndo(work, orig)
+}
+
+// asUndo turns the steps of a run into those that take another back.
+func asUndo(work []*runner.Work, orig *ledger.Run) error {
+	for _, w := range work {
+		for _, st := range orig.Steps {
+			if st.Name == w.Step.Name {
+				w.Undo, w.UpTo = true, st.Lane.Kept
+			}
+		}
+		if !w.Undo {
+			return refusef("step %q is not in run %d", w.Step.Name, orig.ID)
+		}
+	}
+	return nil
+}
+
+func keptLayout(l *ledger.Ledger, st *ledger.Step, c *change.Change) *change.Kept {
+	return change.NewKept(l.KeptName(0, st.N), c)
+}

@@ -1,0 +1,326 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/hazard"
+	"jugatum/internal/job"
+	"jugatum/internal/ledger"
+	"jugatum/internal/preview"
+	"jugatum/internal/runner"
+	"jugatum/internal/term"
+	"jugatum/internal/verify"
+)
+
+func (a *app) runCmd() *cli.Command {
+	return &cli.Command{
+		Name:      "run",
+		Usage:     "carry a job out, in batches",
+		ArgsUsage: "JOB",
+		Description: "Before anything is changed, the number of rows is asked for: typed at a terminal, given as --accept elsewhere.\n" +
+			"The first Ctrl-C ends the run after the batch under way, the second rolls that batch back; `resume` goes on.\n\n" +
+			example("jugatum run --db sqlite:saltmere.db quay-ids.toml --accept 18955"),
+		Flags: append(jobFlags(),
+			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks; batches find their size by it"},
+			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
+			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values (old and new ones, for verify and undo) or none"},
+			&cli.StringFlag{Name: "accept", Usage: "the number of rows that will change, or any: then nothing is counted beforehand"},
+			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant"},
+			&cli.BoolFlag{Name: "again", Usage: "run a job that already finished here with the same parameters"},
+			&cli.StringSliceFlag{Name: "despite", Usage: "go on despite the hazard with this code"},
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			db, err := a.open(ctx, c)
+			if err != nil {
+				return err
+			}
+			defer db.Close()
+			p, err := a.plan(ctx, c, db)
+			if err != nil {
+				return err
+			}
+			return a.start(ctx, c, p)
+		},
+	}
+}
+
+// start asks the guards, records the run and carries it out.
+func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
+	opts, err := limits(c, p.job)
+	if err != nil {
+		return err
+	}
+	l := ledger.Open(p.db)
+	if err := a.earlier(ctx, c, p, l); err != nil {
+		return err
+	}
+	steps, total, err := a.foresee(ctx, c, p, opts)
+	if err != nil {
+		return err
+	}
+	if total == 0 {
+		a.err.Printf("No row would change; nothing was done.\n")
+		if c.Bool("json") {
+			return a.json(struct {
+				Schema int            `json:"schema"`
+				Run    *ledger.Run    `json:"run"`
+				Steps  []*ledger.Step `json:"steps"`
+			}{1, nil, []*ledger.Step{}})
+		}
+		return nil
+	}
+	r := &ledger.Run{Title: p.job.Name(), Reason: p.job.Reason, Source: p.job.Source, Params: p.values, Digest: p.digest, Options: opts, Version: buildVersion().version, Steps: steps}
+	work, err := a.record(ctx, p, l, r)
+	if err != nil {
+		return err
+	}
+	return a.execute(ctx, c, p, l, r, work)
+}
+
+// earlier asks the ledger about runs of the same job.
+func (a *app) earlier(ctx context.Context, c *cli.Command, p *plan, l *ledger.Ledger) error {
+	runs, err := l.SameJob(ctx, p.digest)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		switch {
+		case r.UndoneBy != 0:
+		case r.Status != ledger.Done:
+			return refusef("run %d of this job is unfinished (%s): go on with `jugatum resume %d`, or take it back with `jugatum undo %d`", r.ID, r.Status, r.ID, r.ID)
+		case !c.Bool("again"):
+			return refusef("run %d already did this job here with the same parameters on %s; --again if it is to be done once more", r.ID, r.EndedAt.Local().Format("2006-01-02 15:04"))
+		}
+	}
+	return nil
+}
+
+// foresee previews the steps, shows what matters, and asks whether to go on.
+func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts ledger.Options) ([]*ledger.Step, int64, error) {
+	accept := c.String("accept")
+	count := accept != "any"
+	var steps []*ledger.Step
+	var refused []string
+	total := int64(0)
+	despite := c.StringSlice("despite")
+	if c.Bool("every-row") {
+		despite = append(despite, hazard.EveryRow)
+	}
+	for i, ch := range p.changes {
+		st := &ledger.Step{N: i + 1, Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name,
+			SetColumns: ch.SetNames(), Method: p.method, Matched: -1, ToChange: -1, TableRows: ch.Table.Rows, Status: "pending"}
+		if ch.Table.Key != nil {
+			st.KeyColumns = ch.Table.Key.Names()
+		} else if opts.Keep && p.method == "single" {
+			return nil, 0, refusef("step %q: %s has no key, so kept values could not be put back; add --keep none", ch.Step, ch.Table)
+		}
+		found := hazard.Text(ch, p.method)
+		if count {
+			look, err := preview.Look(ctx, p.db, ch, p.method, 0)
+			if err != nil {
+				return nil, 0, lookError(p.db, p, err)
+			}
+			found = look.Hazards
+			st.Matched, st.ToChange = look.Matched, look.Changes
+			total += look.Changes
+			a.err.Printf("%s: %s rows of %s matched, %s will change\n", a.err.Paint(term.Bold, term.Clean(ch.Step)), term.Count(look.Matched), term.Clean(look.Table), a.err.Paint(term.Bold, term.Count(look.Changes)))
+		}
+		for _, f := range found {
+			if f.Level == hazard.Refusal && !(slices.Contains(despite, f.Code) && canBeMeant(f.Code)) {
+				refused = append(refused, f.Code)
+			}
+		}
+		a.printHazards(a.err, found)
+		steps = append(steps, st)
+	}
+	if len(refused) > 0 {
+		hint := ""
+		for _, code := range refused {
+			if canBeMeant(code) && code != hazard.EveryRow {
+				hint += "; --despite " + code + " if it is meant"
+			}
+		}
+		return nil, 0, refusef("refused because of %s, see above%s; nothing was changed", strings.Join(refused, ", "), hint)
+	}
+	if count {
+		if err := expected(p.job, 0, steps[0].ToChange); err != nil {
+			return nil, 0, err
+		}
+		return steps, total, a.accept(accept, total)
+	}
+	return steps, -1, nil
+}
+
+// canBeMeant tells hazards that a person may accept from those that would make
+// the run go wrong.
+func canBeMeant(code string) bool { return code == hazard.EveryRow || code == "cascade" }
+
+// expected holds a count of rows against the step's expect.
+func expected(j *job.Job, step int, rows int64) error {
+	e := j.Steps[step].Expect
+	if e == nil || rows >= e.Min && rows <= e.Max {
+		return nil
+	}
+	return refusef("step %q: %s rows would change, but the job expects %s; mend the filter or the expectation", j.Steps[step].Name, term.Count(rows), e)
+}
+
+// accept has a person, or the caller, say how many rows will change.
+func (a *app) accept(given string, total int64) error {
+	switch {
+	case given != "":
+		n, err := strconv.ParseInt(strings.ReplaceAll(given, ",", ""), 10, 64)
+		if err != nil {
+			return usagef("--accept %s: a number of rows, or any", given)
+		}
+		if n != total {
+			return refusef("--accept %d, but %d rows would change; look at the preview again", n, total)
+		}
+		return nil
+	case total == 0:
+		return nil
+	case !a.keyboard.TTY:
+		return refusef("%d rows would change; without a terminal, say so with --accept %d", total, total)
+	}
+	answer, err := a.keyboard.Ask(a.err, fmt.Sprintf("Type the number of rows to go on (%s), anything else to leave:", term.Count(total)))
+	if err != nil || strings.ReplaceAll(answer, ",", "") != strconv.FormatInt(total, 10) {
+		return refusef("not confirmed; nothing was changed")
+	}
+	return nil
+}
+
+// record makes the ledger if need be, and the run in it.
+func (a *app) record(ctx context.Context, p *plan, l *ledger.Ledger, r *ledger.Run) ([]*runner.Work, error) {
+	s, err := p.db.Session(ctx, engine.SessionOptions{Purpose: "jugatum", LockTimeout: 5 * time.Second})
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	if err := l.Ensure(ctx, s); err != nil {
+		return nil, fmt.Errorf("the ledger cannot be made in %s: %w; nothing was changed", p.db.Name(), err)
+	}
+	var kept [][]string
+	for i, ch := range p.changes {
+		var ddl []string
+		if r.Options.Keep {
+			ddl = p.db.KeptTable(keptLayout(l, r.Steps[i], ch))
+		}
+		kept = append(kept, ddl)
+	}
+	if err := l.Create(ctx, s, r, kept); err != nil {
+		return nil, fmt.Errorf("the run cannot be recorded in the ledger: %w; nothing was changed", err)
+	}
+	return p.work(l, r)
+}
+
+// execute carries a run out and tells how it ended.
+func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger.Ledger, r *ledger.Run, work []*runner.Work) error {
+	ctx, stop, done := a.interruptible(parent)
+	defer done()
+	live := a.err.NewLive()
+	rn := &runner.Runner{DB: p.db, Ledger: l, Run: r, Work: work, Stop: stop}
+	rn.Watch = func(pr runner.Progress) {
+		live.Show(func(width int) []string { return a.block(pr, width) }, func() string { return line(pr) }, pr.Note != "")
+	}
+	if r.UndoOf == 0 {
+		rn.Before = func(ctx context.Context, w *runner.Work) error { return a.before(ctx, p, w) }
+		rn.After = func(ctx context.Context, w *runner.Work) error { return a.after(ctx, p, w) }
+	}
+	begun := time.Now()
+	err := rn.Execute(ctx)
+	live.Clear()
+	// The parent's context: a run that was interrupted is summed up all the same.
+	sum, serr := a.summary(parent, p.db, l, r.ID, time.Since(begun))
+	if serr != nil {
+		return errors.Join(err, serr)
+	}
+	if c.Bool("json") {
+		if jerr := a.json(sum); jerr != nil {
+			return jerr
+		}
+	} else {
+		a.printSummary(sum, dbFlag(c, p.db))
+	}
+	var ve *verifyError
+	switch {
+	case errors.As(err, &ve):
+		return err
+	case errors.Is(err, runner.ErrGuard):
+		return err
+	case errors.Is(err, runner.ErrStopped):
+		return fmt.Errorf("run %d %w; everything up to here is kept, `jugatum resume %d%s` goes on", r.ID, err, r.ID, dbFlag(c, p.db))
+	case err != nil:
+		return fmt.Errorf("run %d failed: %w\nEverything before this batch is kept: mend the cause and `jugatum resume %d%s`, or take it back with `jugatum undo %d%s`", r.ID, err, r.ID, dbFlag(c, p.db), r.ID, dbFlag(c, p.db))
+	}
+	left := int64(0)
+	for _, s := range sum.Steps {
+		left += s.LeftAlone
+	}
+	if left > 0 {
+		return &asideError{fmt.Sprintf("%s rows were left alone because others had changed them since; `jugatum show %d%s` lists them", term.Count(left), r.ID, dbFlag(c, p.db))}
+	}
+	return nil
+}
+
+// stepIndex finds a step of the run in the job.
+func stepIndex(j *job.Job, name string) int {
+	return slices.IndexFunc(j.Steps, func(s job.Step) bool { return s.Name == name })
+}
+
+// before asks what the job wants to hold before a step.
+func (a *app) before(ctx context.Context, p *plan, w *runner.Work) error {
+	i := stepIndex(p.job, w.Step.Name)
+	if p.job.Steps[i].Expect != nil && i > 0 { // the first step's was asked before the run
+		_, n, err := preview.Count(ctx, p.db, w.Change)
+		if err != nil {
+			return err
+		}
+		if err := expected(p.job, i, n); err != nil {
+			return err
+		}
+	}
+	for _, ch := range p.job.Steps[i].Checks {
+		if !ch.Before {
+			continue
+		}
+		got, err := verify.Ask(ctx, p.db, ch)
+		if err != nil {
+			return err
+		}
+		if !got.OK {
+			return refusef("step %q: before it, %q gives %s, not %s; the step was not begun", w.Step.Name, ch.SQL, got.Got, got.Want)
+		}
+	}
+	return nil
+}
+
+// after asks what the job wants to hold after a step.
+func (a *app) after(ctx context.Context, p *plan, w *runner.Work) error {
+	i := stepIndex(p.job, w.Step.Name)
+	if e := p.job.Steps[i].Expect; e != nil {
+		if n := w.Step.Totals.Changed; n < e.Min || n > e.Max {
+			return &verifyError{fmt.Sprintf("step %q changed %s rows, but the job expects %s; later steps were not begun", w.Step.Name, term.Count(n), e)}
+		}
+	}
+	for _, ch := range p.job.Steps[i].Checks {
+		if !ch.After {
+			continue
+		}
+		got, err := verify.Ask(ctx, p.db, ch)
+		if err != nil {
+			return err
+		}
+		if !got.OK {
+			return &verifyError{fmt.Sprintf("step %q: after it, %q gives %s, not %s; later steps were not begun", w.Step.Name, ch.SQL, got.Got, got.Want)}
+		}
+	}
+	return nil
+}

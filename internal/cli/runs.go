@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/term"
+)
+
+func (a *app) runs() *cli.Command {
+	return &cli.Command{
+		Name:        "runs",
+		Usage:       "what was run here, when, by whom, and how it ended",
+		Description: example("jugatum runs --db sqlite:saltmere.db"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usagef("runs takes no arguments; `jugatum show RUN` shows one")
+			}
+			db, err := a.open(ctx, c)
+			if err != nil {
+				return err
+			}
+			defer db.Close()
+			list, err := ledger.Open(db).List(ctx)
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return a.json(runsJSON(db, list))
+			}
+			if len(list) == 0 {
+				a.out.Printf("No run was made in %s yet.\n", db.Name())
+				return nil
+			}
+			t := a.out.NewTable(">run", "status", "started", "by", ">steps", ">rows changed", "job")
+			for _, r := range list {
+				t.Row(fmt.Sprint(r.ID), a.statusText(r), r.StartedAt.Local().Format("2006-01-02 15:04:05"), term.Clean(r.OSUser+"@"+r.Host), fmt.Sprint(len(r.Steps)), term.Count(changed(r)), term.Fit(term.Clean(r.Title), 60))
+			}
+			t.Print()
+			return nil
+		},
+	}
+}
+
+func changed(r *ledger.Run) int64 {
+	n := int64(0)
+	for _, s := range r.Steps {
+		n += s.Totals.Changed
+	}
+	return n
+}
+
+// statusText is a run's status with what became of it.
+func (a *app) statusText(r *ledger.Run) string {
+	s := r.Status
+	if r.UndoOf != 0 {
+		s = fmt.Sprintf("undo of %d, %s", r.UndoOf, s)
+	}
+	if r.UndoneBy != 0 {
+		s += fmt.Sprintf(", undone by %d", r.UndoneBy)
+	}
+	switch r.Status {
+	case ledger.Done:
+		return a.out.Paint(term.Good, s)
+	case ledger.Failed:
+		return a.out.Paint(term.Bad, s)
+	}
+	return a.out.Paint(term.Warn, s)
+}
+
+type runJSON struct {
+	Run       int64      `json:"run"`
+	Title     string     `json:"title"`
+	Status    string     `json:"status"`
+	UndoOf    int64      `json:"undo_of,omitempty"`
+	UndoneBy  int64      `json:"undone_by,omitempty"`
+	StartedAt time.Time  `json:"started_at"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	User      string     `json:"os_user"`
+	Host      string     `json:"host"`
+	Steps     int        `json:"steps"`
+	Changed   int64      `json:"changed"`
+}
+
+func runsJSON(db engine.DB, list []*ledger.Run) any {
+	out := struct {
+		Schema   int       `json:"schema"`
+		Database string    `json:"database"`
+		Runs     []runJSON `json:"runs"`
+	}{1, db.Name(), []runJSON{}}
+	for _, r := range list {
+		x := runJSON{Run: r.ID, Title: r.Title, Status: r.Status, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, StartedAt: r.StartedAt, User: r.OSUser, Host: r.Host, Steps: len(r.Steps), Changed: changed(r)}
+		if !r.EndedAt.IsZero() {
+			x.EndedAt = &r.EndedAt
+		}
+		out.Runs = append(out.Runs, x)
+	}
+	return out
+}
+
+func (a *app) show() *cli.Command {
+	return &cli.Command{
+		Name:        "show",
+		Usage:       "one run in full",
+		ArgsUsage:   "RUN",
+		Description: example("jugatum show --db sqlite:saltmere.db 3"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
+				s, err := a.summary(ctx, db, l, r.ID, 0)
+				if err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					return a.json(s)
+				}
+				o := a.out
+				o.Printf("%s  started %s by %s on %s", o.Paint(term.Faint, db.Name()), s.StartedAt.Local().Format("2006-01-02 15:04:05"), term.Clean(s.User), term.Clean(s.Host))
+				if s.EndedAt != nil {
+					o.Printf(", ended %s", s.EndedAt.Local().Format("2006-01-02 15:04:05"))
+				}
+				o.Printf("\n")
+				if s.Reason != "" {
+					o.Printf("reason %s\n", term.Clean(s.Reason))
+				}
+				for _, name := range sortedKeys(r.Params) {
+					o.Printf("parameter %s = %s (%s)\n", name, term.Clean(r.Params[name].Text), r.Params[name].Type)
+				}
+				if s.UndoneBy != 0 {
+					o.Printf("%s\n", o.Paint(term.Warn, fmt.Sprintf("taken back by run %d", s.UndoneBy)))
+				}
+				o.Printf("\n")
+				rows := s.LeftAlone
+				s.LeftAlone = nil
+				a.printSummary(s, dbFlag(c, db))
+				if len(rows) > 0 {
+					o.Printf("\n")
+					a.printLeft(rows, len(rows), "")
+				}
+				return nil
+			})
+		},
+	}
+}

@@ -1,0 +1,224 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/term"
+)
+
+// summary is a run as `run`, `resume`, `undo` and `show` give it.
+type summary struct {
+	Schema    int           `json:"schema"`
+	Run       int64         `json:"run"`
+	Title     string        `json:"title"`
+	Reason    string        `json:"reason"`
+	UndoOf    int64         `json:"undo_of,omitempty"`
+	UndoneBy  int64         `json:"undone_by,omitempty"`
+	Status    string        `json:"status"`
+	Error     string        `json:"error,omitempty"`
+	Database  string        `json:"database"`
+	StartedAt time.Time     `json:"started_at"`
+	EndedAt   *time.Time    `json:"ended_at,omitempty"`
+	User      string        `json:"os_user"`
+	DBUser    string        `json:"db_user,omitempty"`
+	Host      string        `json:"host"`
+	Version   string        `json:"version"`
+	Keep      bool          `json:"kept_values"`
+	HoldMS    float64       `json:"hold_target_ms"`
+	Steps     []summaryStep `json:"steps"`
+	Holds     summaryHolds  `json:"holds"`
+	Log       summaryLog    `json:"log"`
+	ElapsedS  float64       `json:"elapsed_s"`
+	LeftAlone []ledger.Left `json:"left_alone,omitempty"`
+
+	run     *ledger.Run
+	elapsed time.Duration
+}
+
+type summaryStep struct {
+	Name      string `json:"name"`
+	Table     string `json:"table"`
+	Verb      string `json:"verb"`
+	Method    string `json:"method"`
+	Status    string `json:"status"`
+	Batches   int64  `json:"batches"`
+	Scanned   int64  `json:"scanned"`
+	Matched   int64  `json:"matched"` // -1: not told apart from the changed ones
+	Changed   int64  `json:"changed"`
+	LeftAlone int64  `json:"left_alone"`
+	Retries   int64  `json:"retries"`
+	KeptTable string `json:"kept_table,omitempty"`
+}
+
+type summaryHolds struct {
+	Batches  int64   `json:"batches"`
+	MedianMS float64 `json:"median_ms"`
+	P99MS    float64 `json:"p99_ms"`
+	MaxMS    float64 `json:"max_ms"`
+}
+
+type summaryLog struct {
+	Bytes   int64  `json:"bytes"`   // -1 unknown
+	Records int64  `json:"records"` // -1 unknown
+	Images  int64  `json:"full_page_images"`
+	Scope   string `json:"scope"`
+}
+
+// summary reads a run back from the ledger. elapsed is this process's time, 0
+// for that between start and end.
+func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed time.Duration) (*summary, error) {
+	r, err := l.Load(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	h, err := l.Holds(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if elapsed == 0 && !r.EndedAt.IsZero() {
+		elapsed = r.EndedAt.Sub(r.StartedAt)
+	}
+	s := &summary{Schema: 1, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
+		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, HoldMS: msf(r.Options.Hold),
+		Holds: summaryHolds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: summaryLog{-1, -1, -1, ""}, ElapsedS: elapsed.Seconds(), Steps: []summaryStep{}, run: r, elapsed: elapsed}
+	if !r.EndedAt.IsZero() {
+		s.EndedAt = &r.EndedAt
+	}
+	for _, st := range r.Steps {
+		t := st.Totals
+		table := st.TableName
+		if st.TableSchema != "" && st.TableSchema != "public" {
+			table = st.TableSchema + "." + table
+		}
+		s.Steps = append(s.Steps, summaryStep{st.Name, table, st.Verb, st.Method, st.Status, t.Batches, t.Scanned, t.Matched, t.Changed, t.LeftAlone, t.Retries, st.KeptTable})
+		if t.Log.Scope != "" {
+			s.Log.Scope = t.Log.Scope
+			s.Log.Bytes, s.Log.Records, s.Log.Images = plus(s.Log.Bytes, t.Log.Bytes), plus(s.Log.Records, t.Log.Records), plus(s.Log.Images, t.Log.Images)
+		}
+	}
+	if r.UndoOf != 0 {
+		if s.LeftAlone, err = l.LeftAlone(ctx, id, 1000); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// plus adds figures of which -1 is unknown.
+func plus(a, b int64) int64 {
+	switch {
+	case a < 0:
+		return b
+	case b < 0:
+		return a
+	}
+	return a + b
+}
+
+func msf(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+func dur(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
+
+// printSummary tells how a run went and what can be done next.
+func (a *app) printSummary(s *summary, dbFlag string) {
+	o := a.out
+	style := term.Good
+	if s.Status != ledger.Done {
+		style = term.Bad
+	}
+	name := fmt.Sprintf("run %d", s.Run)
+	if s.UndoOf != 0 {
+		name += fmt.Sprintf(" (undo of run %d)", s.UndoOf)
+	}
+	o.Printf("%s %s  %s\n\n", o.Paint(term.Bold, name), o.Paint(style, s.Status), term.Clean(s.Title))
+	t := o.NewTable("  step", "table", "", ">batches", ">gone over", ">matched", ">changed", ">left alone", ">retries")
+	for _, x := range s.Steps {
+		matched := term.Count(x.Matched)
+		if x.Matched < 0 {
+			matched = "-"
+		}
+		t.Row("  "+term.Clean(x.Name), term.Clean(x.Table), x.Verb+" by "+x.Method, term.Count(x.Batches), term.Count(x.Scanned), matched, term.Count(x.Changed), term.Count(x.LeftAlone), term.Count(x.Retries))
+	}
+	t.Print()
+	if s.Holds.Batches > 0 {
+		o.Printf("\n  hold     median %s, 99th percentile %s, longest %s; target %s\n", term.Duration(dur(s.Holds.MedianMS)), term.Duration(dur(s.Holds.P99MS)), term.Duration(dur(s.Holds.MaxMS)), term.Duration(dur(s.HoldMS)))
+	}
+	if s.Log.Scope != "" {
+		log := fmt.Sprintf("%s in %s records", term.Bytes(s.Log.Bytes), term.Count(s.Log.Records))
+		switch {
+		case s.Log.Images >= 0:
+			log += fmt.Sprintf(", %s full-page images", term.Count(s.Log.Images))
+		case s.Log.Records >= 0:
+			log = fmt.Sprintf("%s in %s frames of the write-ahead log", term.Bytes(s.Log.Bytes), term.Count(s.Log.Records))
+		default:
+			log = fmt.Sprintf("%s of rollback journal", term.Bytes(s.Log.Bytes))
+		}
+		o.Printf("  log      %s (%s)\n", log, scope(s.Log.Scope))
+	}
+	o.Printf("  elapsed  %s\n", term.Duration(s.elapsed))
+	if s.Error != "" {
+		o.Printf("  error    %s\n", o.Paint(term.Bad, term.Clean(s.Error)))
+	}
+	if len(s.LeftAlone) > 0 {
+		o.Printf("\n")
+		a.printLeft(s.LeftAlone, 10, fmt.Sprintf("`jugatum show %d%s` lists them all", s.Run, dbFlag))
+	}
+	a.printNext(s, dbFlag)
+}
+
+// printNext lists the commands that make sense now.
+func (a *app) printNext(s *summary, dbFlag string) {
+	next := [][2]string{}
+	add := func(cmd, what string) {
+		next = append(next, [2]string{fmt.Sprintf("jugatum %s %d%s", cmd, s.Run, dbFlag), what})
+	}
+	if s.Status != ledger.Done && s.UndoneBy == 0 {
+		add("resume", "goes on where it stopped")
+	}
+	if s.Status == ledger.Done && s.UndoneBy == 0 {
+		add("verify", "checks the database against what was recorded")
+	}
+	add("show", "the record of this run")
+	if s.UndoOf == 0 && s.Keep && s.UndoneBy == 0 {
+		add("undo", "puts the old values back")
+	}
+	a.out.Printf("\n")
+	width := 0
+	for _, n := range next {
+		width = max(width, len([]rune(n[0])))
+	}
+	for _, n := range next {
+		a.out.Printf("  %s  %s\n", a.out.Paint(term.Accent, term.Pad(n[0], width)), a.out.Paint(term.Faint, n[1]))
+	}
+}
+
+// printLeft lists rows left alone with key and both values.
+func (a *app) printLeft(rows []ledger.Left, limit int, more string) {
+	o := a.out
+	t := o.NewTable("  left alone", "column", "as the run left it", "as it is now")
+	each := max((o.Width()-50)/2, 16)
+	for i, x := range rows {
+		if i == limit {
+			break
+		}
+		key := "  " + term.Fit(term.Clean(x.Key), 24)
+		if x.Gone {
+			t.Row(key, "", "", o.Paint(term.Warn, "the row is gone"))
+			continue
+		}
+		for _, col := range sortedKeys(x.Expected) {
+			e, f := x.Expected[col], x.Found[col]
+			before, after := o.Diff(&e, &f, each)
+			t.Row(key, term.Clean(col), before, after)
+			key = ""
+		}
+	}
+	t.Print()
+	if len(rows) > limit {
+		o.Printf("  … and %s more; %s\n", term.Count(int64(len(rows)-limit)), more)
+	}
+}

@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/term"
+	"jugatum/internal/verify"
+)
+
+func (a *app) verify() *cli.Command {
+	return &cli.Command{
+		Name:        "verify",
+		Usage:       "check the database against what a run recorded, and the job's own checks",
+		ArgsUsage:   "RUN",
+		Description: "Exit status 6 if something does not hold.\n\n" + example("jugatum verify --db sqlite:saltmere.db 3"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
+				if r.UndoneBy != 0 {
+					return refusef("run %d was taken back by run %d; `jugatum verify %d` checks that", r.ID, r.UndoneBy, r.UndoneBy)
+				}
+				_, work, err := prepare(ctx, db, l, r)
+				if err != nil {
+					return err
+				}
+				p, err := restore(ctx, db, r)
+				if err != nil {
+					return err
+				}
+				live := a.err.NewLive()
+				res, err := verify.Run(ctx, db, l, r, work, p.job, func(done, total int64) {
+					text := fmt.Sprintf("comparing: %s of %s kept rows", term.Count(done), term.Count(total))
+					live.Show(func(int) []string { return []string{text} }, func() string { return text }, false)
+				})
+				live.Clear()
+				if err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					err = a.json(struct {
+						Schema int `json:"schema"`
+						*verify.Result
+					}{1, res})
+				} else {
+					a.printVerify(res, r)
+				}
+				if err == nil && !res.Holds {
+					err = &verifyError{fmt.Sprintf("run %d does not hold", r.ID)}
+				}
+				return err
+			})
+		},
+	}
+}
+
+func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
+	o := a.out
+	what := "the new values are expected"
+	if res.State == "restored" {
+		what = fmt.Sprintf("the old values from before run %d are expected", r.UndoOf)
+	}
+	o.Printf("%s  %s; %s\n", o.Paint(term.Bold, fmt.Sprintf("verify run %d", res.Run)), term.Clean(r.Title), what)
+	if r.Status != ledger.Done {
+		o.Printf("%s\n", o.Paint(term.Warn, fmt.Sprintf("the run is not finished (%s): only what it has done so far is checked", r.Status)))
+	}
+	for _, s := range res.Steps {
+		o.Printf("\n%s  %s\n", o.Paint(term.Bold, term.Clean(s.Name)), term.Clean(s.Table))
+		mark := func(ok bool, format string, args ...any) {
+			sign := o.Paint(term.Good, "✓")
+			if !ok {
+				sign = o.Paint(term.Bad, "✗")
+			}
+			o.Printf("  %s %s\n", sign, fmt.Sprintf(format, args...))
+		}
+		if s.Remark != "" {
+			o.Printf("  %s\n", o.Paint(term.Warn, s.Remark))
+		}
+		if s.Kept >= 0 && r.UndoOf == 0 {
+			mark(s.Kept == s.Changed, "%s rows changed by the batches' own counts, %s kept", term.Count(s.Changed), term.Count(s.Kept))
+		}
+		if s.Kept >= 0 {
+			if s.Astray == 0 {
+				mark(true, "%s kept rows compared with the table: all as recorded", term.Count(s.Compared))
+			} else {
+				mark(false, "%s kept rows compared with the table: %s are not as recorded", term.Count(s.Compared), term.Count(s.Astray))
+			}
+			if s.Left > 0 {
+				o.Printf("    %s rows were left alone by the undo and are not counted\n", term.Count(s.Left))
+			}
+		}
+		for _, c := range s.Checks {
+			if c.OK {
+				mark(true, "%s = %s", term.Clean(c.SQL), term.Clean(c.Got))
+			} else {
+				mark(false, "%s = %s, not %s", term.Clean(c.SQL), term.Clean(c.Got), term.Clean(c.Want))
+			}
+		}
+		if len(s.Sample) > 0 {
+			o.Printf("\n")
+			t := o.NewTable("  key", "column", "recorded", "in the table")
+			each := max((o.Width()-50)/2, 16)
+			for _, x := range s.Sample {
+				key := "  " + term.Fit(term.Clean(x.Key), 24)
+				if x.Gone {
+					t.Row(key, "", "", o.Paint(term.Warn, "the row is gone"))
+					continue
+				}
+				for _, col := range sortedKeys(x.Expected) {
+					e, f := x.Expected[col], x.Found[col]
+					before, after := o.Diff(&e, &f, each)
+					t.Row(key, term.Clean(col), before, after)
+					key = ""
+				}
+			}
+			t.Print()
+		}
+	}
+	o.Printf("\n")
+	if res.Holds {
+		o.Printf("%s\n", o.Paint(term.Good, "It holds."))
+	} else {
+		o.Printf("%s\n", o.Paint(term.Bad, "It does not hold."))
+	}
+}

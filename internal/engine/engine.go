@@ -1,0 +1,212 @@
+// Package engine is the seam between Jugatum and the databases: what every
+// engine must do, and small interfaces for what one may do besides. Engines
+// know nothing of jobs, runs or ledgers; nothing above them knows a dialect.
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+// DB is an open database. Its methods may be called from several goroutines.
+type DB interface {
+	Dialect() sqltext.Dialect
+
+	// Name is the URL of the database without its password.
+	Name() string
+
+	// Version names the server and its version.
+	Version() string
+
+	// User is who we are to the database, "" where it knows no users.
+	User() string
+
+	// Table describes one table. A table that is not there is a *NotFoundError;
+	// a view or the like is a *RefusedError.
+	Table(ctx context.Context, schema, name string) (*change.Table, error)
+
+	// Tables describes every table that is the user's own, in the order of their names.
+	Tables(ctx context.Context) ([]*change.Table, error)
+
+	// Settings tells the server's settings that matter to a change in batches.
+	Settings(ctx context.Context) ([]Setting, error)
+
+	// Pool is for reading.
+	Pool() *sql.DB
+
+	// Session opens a connection that changes rows.
+	Session(ctx context.Context, o SessionOptions) (*Session, error)
+
+	// Batch changes the rows of r within the transaction and, if kept is not
+	// nil, keeps their old and new values there, numbered from base+1 on.
+	Batch(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (Effect, error)
+
+	// Measure carries out one statement that changes rows and tells its effect;
+	// only the Changed field and the log are sure to be set.
+	Measure(ctx context.Context, tx *Tx, q *change.Query) (Effect, error)
+
+	// KeptTable gives the statements that make the kept-values table.
+	KeptTable(kept *change.Kept) []string
+
+	// LedgerTable gives the name, as SQL text, of one of Jugatum's own tables;
+	// LedgerSetup what must be there before the first can be made.
+	LedgerTable(name string) string
+	LedgerSetup() []string
+
+	// Fault says what an error from the database means for a retry.
+	Fault(err error) Fault
+
+	Close() error
+}
+
+// RunLocker is met by engines with locks that end with the session that holds
+// them. Without it, a lease in the ledger says who works on a run.
+type RunLocker interface {
+	// LockRun waits up to the given time for the sole right to work on a run.
+	LockRun(ctx context.Context, s *Session, run int64, wait time.Duration) (bool, error)
+}
+
+// Yielder is met by engines where others get their turn only if we leave one.
+type Yielder interface {
+	// Yield is called between batches, outside any transaction. It may do
+	// housekeeping that should not lengthen a hold.
+	Yield(ctx context.Context, s *Session, lastHold time.Duration) error
+}
+
+// LockTeller is met by engines that can tell which locks a transaction holds.
+type LockTeller interface {
+	// Locks counts the locks of the open transaction by kind.
+	Locks(ctx context.Context, tx *Tx) (map[string]int, error)
+}
+
+// KeptReader is met by engines that want to be told before kept values are read back.
+type KeptReader interface {
+	PrepareKept(ctx context.Context, kept *change.Kept) error
+}
+
+// Setting is one server setting and what it means here.
+type Setting struct {
+	Name    string `json:"name"`
+	Value   string `json:"value"`
+	Meaning string `json:"meaning"`
+}
+
+// SessionOptions are the settings of a session that changes rows.
+type SessionOptions struct {
+	Purpose     string        // shown to the server's administrators, such as "jugatum run 3"
+	LockTimeout time.Duration // longest wait for another session's lock
+}
+
+// Effect is what one batch did, as far as the engine can tell; -1 is unknown.
+type Effect struct {
+	Scanned, Matched, Changed int64
+	Kept                      int64 // number of the last kept row
+	Log                       Log
+}
+
+// Log is what was written to the write-ahead log or its like.
+type Log struct {
+	Bytes   int64  // -1 unknown
+	Records int64  // log records; on SQLite frames, one a page
+	Images  int64  // full-page images among them; -1 where there is no such thing
+	Scope   string // "ours", or "server" where other sessions' work is in the figure
+}
+
+// NoLog is a log of which nothing is known.
+var NoLog = Log{Bytes: -1, Records: -1, Images: -1}
+
+// Add adds another statement's log to l.
+func (l *Log) Add(o Log) {
+	l.Bytes += o.Bytes
+	l.Records += o.Records
+	l.Images += o.Images
+}
+
+// Fault sorts errors by what can be done about them.
+type Fault int
+
+const (
+	Fatal      Fault = iota // nothing here mends it
+	Busy                    // lock timeout, deadlock, serialisation failure: the batch rolled back and may be tried again
+	Connection              // the connection is gone; whether a commit took effect is unknown
+	Data                    // a value or a constraint: the same batch fails again
+	Cancelled               // we asked for it
+	Invalid                 // the statement itself: a column or function that is not there, types that do not go together
+)
+
+// NotFoundError is a table that does not exist.
+type NotFoundError struct {
+	What    string // "table visits"
+	Nearest string
+}
+
+func (e *NotFoundError) Error() string {
+	if e.Nearest != "" {
+		return fmt.Sprintf("there is no %s; did you mean %q?", e.What, e.Nearest)
+	}
+	return fmt.Sprintf("there is no %s; `jugatum survey` lists the tables", e.What)
+}
+
+// RefusedError is something that cannot be changed by Jugatum, with the reason.
+type RefusedError struct{ Msg string }
+
+func (e *RefusedError) Error() string { return e.Msg }
+
+// OpenError is a database that could not be opened, with what to do about it.
+type OpenError struct {
+	Name  string
+	Err   error
+	Do    string
+	Usage bool // the URL or path is wrong, rather than the server in trouble
+}
+
+func (e *OpenError) Error() string {
+	s := fmt.Sprintf("%s cannot be opened: %v", e.Name, e.Err)
+	if e.Do != "" {
+		s += "; " + e.Do
+	}
+	return s
+}
+
+func (e *OpenError) Unwrap() error { return e.Err }
+
+// SafeURL is a database URL without its password.
+func SafeURL(raw string) string {
+	scheme, rest, ok := strings.Cut(raw, ":")
+	if !ok || !strings.HasPrefix(rest, "//") {
+		return raw
+	}
+	u, err := url.Parse(raw)
+	if err != nil {
+		return scheme + "://…"
+	}
+	if u.User != nil {
+		u.User = url.User(u.User.Username())
+	}
+	q := u.Query()
+	for k := range q {
+		if strings.Contains(strings.ToLower(k), "pass") || k == "sslkey" {
+			q.Set(k, "…")
+		}
+	}
+	u.RawQuery = q.Encode()
+	return u.String()
+}
+
+// AmbiguousError is a target row for which several source rows give different
+// new values.
+type AmbiguousError struct {
+	Table string
+	Key   change.KeyValue
+}
+
+func (e *AmbiguousError) Error() string {
+	return fmt.Sprintf("%s: row %s matches several source rows that give it different new values; make the match unique", e.Table, e.Key)
+}

@@ -1,0 +1,341 @@
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+// session is what a session that writes remembers.
+type session struct {
+	locking bool // the last batch met other sessions' changes: lock the rows first
+}
+
+// KeptTable gives the statements for a kept-values table: columns of the very
+// types and collations that they keep, and a block-range index, which costs
+// next to nothing on rows that arrive in the order of their numbers.
+func (db *DB) KeptTable(kept *change.Kept) []string {
+	cols := []string{"seq bigint NOT NULL"}
+	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
+		for _, c := range list {
+			col := d.Quote(c.Name) + " " + c.Of.Type
+			if c.Of.Collation != "" {
+				col += " COLLATE " + c.Of.Collation
+			}
+			cols = append(cols, col)
+		}
+	}
+	return []string{
+		"CREATE TABLE " + kept.Table + " (" + strings.Join(cols, ", ") + ")",
+		"CREATE INDEX ON " + kept.Table + " USING brin (seq) WITH (pages_per_range = 32)",
+	}
+}
+
+// PrepareKept brings index and statistics of a kept-values table up to date.
+func (db *DB) PrepareKept(ctx context.Context, kept *change.Kept) error {
+	tx, err := db.pool.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.ExecContext(ctx, "SET TRANSACTION READ WRITE"); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, "SELECT brin_summarize_new_values(indexrelid) FROM pg_index WHERE indrelid = CAST($1 AS text)::regclass", kept.Table); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, "ANALYZE "+kept.Table); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Batch changes the rows in one statement and keeps what the table held before
+// and holds after, triggers included.
+//
+// The rows are read without locking them, and written only if they are still
+// the same versions (ctid and xmin): this saves a lock record for every row in
+// the log. Where another session changed one in between, the counts differ; the
+// batch is then rolled back to here and done again with the rows locked first,
+// and so are those that follow, as long as that goes on.
+func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	st := tx.S.State.(*session)
+	switch {
+	case kept == nil:
+		q := &change.Query{D: d}
+		q.Add("WITH jugatum_new AS (")
+		direct(q, c, r)
+		e, err := db.explain(ctx, tx, q.Add(" RETURNING 1) SELECT count(*) FROM jugatum_new"), c, base)
+		e.Kept = base
+		return e.Effect, err
+	case c.Verb == sqltext.Delete:
+		e, err := db.explain(ctx, tx, deletion(c, kept, r, base), c, base)
+		return e.Effect, err
+	}
+	locking := st.locking || c.Table.Partitioned || !c.From.Empty()
+	if locking && c.From.Empty() {
+		e, err := db.explain(ctx, tx, update(c, kept, r, base, true), c, base)
+		st.locking = false
+		return e.Effect, err
+	}
+	if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_batch"); err != nil {
+		return engine.Effect{}, err
+	}
+	e, err := db.explain(ctx, tx, update(c, kept, r, base, locking), c, base)
+	if err != nil || !locking && e.intended == e.Changed || locking && e.Matched == e.Changed {
+		return e.Effect, err
+	}
+	if _, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_batch"); err != nil {
+		return engine.Effect{}, err
+	}
+	if locking { // fewer rows changed than matched: perhaps a row has several sources
+		if err := doubles(ctx, tx, c, r); err != nil {
+			return engine.Effect{}, err
+		}
+	}
+	st.locking = !locking
+	e, err = db.explain(ctx, tx, update(c, kept, r, base, true), c, base)
+	return e.Effect, err
+}
+
+// Measure carries out a statement and tells what it wrote.
+func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engine.Effect, error) {
+	w := &change.Query{D: d, Args: q.Args}
+	w.Add("WITH jugatum_new AS (", q.String(), " RETURNING 1) SELECT count(*) FROM jugatum_new")
+	e, err := db.explain(ctx, tx, w, nil, 0)
+	return e.Effect, err
+}
+
+// update puts together reading, writing and keeping.
+func update(c *change.Change, kept *change.Kept, r change.Range, base int64, locking bool) *change.Query {
+	q := &change.Query{D: d}
+	q.With(c, true).Add("jugatum_src AS MATERIALIZED (SELECT ")
+	if !locking {
+		q.Add(c.Ref, ".ctid AS tid, ", c.Ref, ".xmin AS xm, ")
+	}
+	list(q, kept.Keys, "k", func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) })
+	q.Add(", ")
+	list(q, kept.Old, "o", func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) })
+	for i, s := range c.Set {
+		q.Add(", ").NewValue(c, s).Add(fmt.Sprintf(" AS n%d", i))
+	}
+	q.Source(c, r)
+	if locking {
+		q.Add(" FOR UPDATE OF ", c.Ref)
+	}
+	q.Add("), jugatum_new AS (UPDATE ", only(c), c.Table.SQL(d), " AS jugatum_t SET ")
+	for i, s := range c.Set {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Add(d.Quote(s.Column.Name), fmt.Sprintf(" = s.n%d", i))
+	}
+	q.Add(" FROM jugatum_src AS s WHERE ")
+	if locking {
+		for i, k := range kept.Keys {
+			if i > 0 {
+				q.Add(" AND ")
+			}
+			q.Add("jugatum_t.", d.Quote(k.Of.Name), fmt.Sprintf(" = s.k%d", i))
+		}
+	} else {
+		q.Add("jugatum_t.ctid = s.tid AND jugatum_t.xmin = s.xm")
+	}
+	// The range once more, so that no plan ever reads the whole table for a batch.
+	q.Range("jugatum_t", c.Table.Key, r).Add(" AND (")
+	for i, s := range c.Set {
+		if i > 0 {
+			q.Add(" OR ")
+		}
+		q.Differs(s.Column, fmt.Sprintf("s.n%d", i), fmt.Sprintf("s.o%d", i))
+	}
+	q.Add(") RETURNING ")
+	list(q, kept.Keys, "k", nil)
+	q.Add(", ")
+	list(q, kept.Old, "o", nil)
+	q.Add(", ")
+	list(q, kept.New, "n", func(k change.KeptColumn) string { return "jugatum_t." + d.Quote(k.Of.Name) })
+	return keep(q.Add(") "), kept, base)
+}
+
+// list appends expressions named k0, k1, …; without one, the source's own of that name.
+func list(q *change.Query, cols []change.KeptColumn, name string, expr func(change.KeptColumn) string) {
+	for i, c := range cols {
+		if i > 0 {
+			q.Add(", ")
+		}
+		if expr == nil {
+			q.Add(fmt.Sprintf("s.%s%d", name, i))
+		} else {
+			q.Add(expr(c), fmt.Sprintf(" AS %s%d", name, i))
+		}
+	}
+}
+
+// keep appends the INSERT that takes the changed rows from jugatum_new.
+func keep(q *change.Query, kept *change.Kept, base int64) *change.Query {
+	q.Add("INSERT INTO ", kept.Table, " (seq")
+	for _, cols := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
+		for _, k := range cols {
+			q.Add(", ", d.Quote(k.Name))
+		}
+	}
+	q.Add(") SELECT ").Arg(base, "bigint").Add(" + row_number() OVER ()")
+	for name, cols := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
+		for i := range cols {
+			q.Add(fmt.Sprintf(", %c%d", "kon"[name], i))
+		}
+	}
+	return q.Add(" FROM jugatum_new")
+}
+
+func deletion(c *change.Change, kept *change.Kept, r change.Range, base int64) *change.Query {
+	q := &change.Query{D: d}
+	q.Add("WITH jugatum_new AS (")
+	direct(q, c, r)
+	q.Add(" RETURNING ")
+	col := func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) }
+	list(q, kept.Keys, "k", col)
+	q.Add(", ")
+	list(q, kept.Old, "o", col)
+	return keep(q.Add(") "), kept, base)
+}
+
+// direct appends the statement itself with the range added.
+func direct(q *change.Query, c *change.Change, r change.Range) {
+	q.With(c, false)
+	if c.Verb == sqltext.Delete {
+		q.Add("DELETE FROM ", c.TargetSQL())
+		if !c.From.Empty() {
+			q.Add(" USING ").Fragment(c.From, c.Params)
+		}
+		q.Filter(c, r)
+		return
+	}
+	q.Add("UPDATE ", c.TargetSQL(), " SET ")
+	for i, s := range c.Set {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Add(d.Quote(s.Column.Name), " = ").NewValue(c, s)
+	}
+	if !c.From.Empty() {
+		q.Add(" FROM ").Fragment(c.From, c.Params)
+	}
+	q.Filter(c, r).Add(" AND (")
+	for i, s := range c.Set {
+		if i > 0 {
+			q.Add(" OR ")
+		}
+		q.Changed(c, s, c.Ref+"."+d.Quote(s.Column.Name))
+	}
+	q.Add(")")
+}
+
+func only(c *change.Change) string {
+	if c.Only {
+		return "ONLY "
+	}
+	return ""
+}
+
+// doubles looks whether several source rows of a target row give it different
+// new values.
+func doubles(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range) error {
+	q := change.Doubles(c, r)
+	q.Add(" LIMIT 1")
+	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	if !rows.Next() {
+		return rows.Err()
+	}
+	key := make(change.KeyValue, len(c.Table.Key.Columns))
+	into := make([]any, len(key))
+	for i := range key {
+		into[i] = &key[i]
+	}
+	if err := rows.Scan(into...); err != nil {
+		return err
+	}
+	return &engine.AmbiguousError{Table: c.Table.String(), Key: key}
+}
+
+// effect is an engine.Effect with what only the plan tells.
+type effect struct {
+	engine.Effect
+	intended int64 // rows read whose new value differs from the old
+}
+
+// plan is a node of EXPLAIN's JSON output.
+type plan struct {
+	NodeType    string  `json:"Node Type"`
+	Operation   string  `json:"Operation"`
+	Subplan     string  `json:"Subplan Name"`
+	CTE         string  `json:"CTE Name"`
+	Relation    string  `json:"Relation Name"`
+	Alias       string  `json:"Alias"`
+	Rows        float64 `json:"Actual Rows"`
+	Loops       float64 `json:"Actual Loops"`
+	Removed     float64 `json:"Rows Removed by Filter"`
+	RemovedJoin float64 `json:"Rows Removed by Join Filter"`
+	WALRecords  int64   `json:"WAL Records"`
+	WALImages   int64   `json:"WAL FPI"`
+	WALBytes    int64   `json:"WAL Bytes"`
+	Plans       []plan  `json:"Plans"`
+}
+
+// explain carries out a statement under EXPLAIN (ANALYZE, WAL), the server's
+// own account of what one statement did: rows by plan node, and the records,
+// full-page images and bytes that it wrote to the write-ahead log. The clock
+// stays off, since reading it for every row costs more than all the rest.
+func (db *DB) explain(ctx context.Context, tx *engine.Tx, q *change.Query, c *change.Change, base int64) (effect, error) {
+	e := effect{Effect: engine.Effect{Scanned: -1, Matched: -1}, intended: -1}
+	var text string
+	err := tx.S.Conn.QueryRowContext(ctx, "EXPLAIN (ANALYZE, WAL, TIMING OFF, SUMMARY OFF, FORMAT JSON) "+q.String(), q.Args...).Scan(&text)
+	if err != nil {
+		return e, err
+	}
+	var out []struct{ Plan plan }
+	if err := json.Unmarshal([]byte(text), &out); err != nil || len(out) != 1 {
+		return e, fmt.Errorf("the server's EXPLAIN output cannot be read: %w", err)
+	}
+	top := out[0].Plan
+	e.Log = engine.Log{Bytes: top.WALBytes, Records: top.WALRecords, Images: top.WALImages, Scope: "ours"}
+	alias := ""
+	if c != nil {
+		alias = strings.ToLower(strings.Trim(c.Ref, `"`))
+	}
+	e.read(top, alias)
+	e.Kept = base + e.Changed
+	return e, nil
+}
+
+// read gathers the figures from a node and those beneath it.
+func (e *effect) read(p plan, alias string) {
+	switch {
+	case p.Subplan == "CTE jugatum_src":
+		e.Matched = int64(p.Rows)
+	case p.Subplan == "CTE jugatum_new":
+		e.Changed = int64(p.Rows)
+		if p.Operation == "Delete" {
+			e.Matched = e.Changed
+		}
+	case p.CTE == "jugatum_src":
+		e.intended = int64(p.Rows)
+	}
+	a := strings.ToLower(p.Alias)
+	if alias != "" && p.Relation != "" && (a == alias || strings.HasPrefix(a, alias+"_")) && p.NodeType != "ModifyTable" {
+		e.Scanned = max(e.Scanned, 0) + int64((p.Rows+p.Removed)*p.Loops)
+	}
+	for _, child := range p.Plans {
+		e.read(child, alias)
+	}
+}

@@ -1,0 +1,352 @@
+package postgres
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+)
+
+// Table describes a table from the system catalogues.
+func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, error) {
+	t := &change.Table{}
+	var oid uint32
+	var kind string
+	var children bool
+	var tuples float64
+	err := db.pool.QueryRowContext(ctx, `SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.reltuples::float8,
+			EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhparent = c.oid)
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relname = $1 AND (n.nspname = $2 OR $2 = '' AND pg_table_is_visible(c.oid)) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')`, name, schema).
+		Scan(&oid, &t.Schema, &t.Name, &kind, &tuples, &children)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, db.notFound(ctx, schema, name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if kind != "r" && kind != "p" {
+		what := map[string]string{"v": "view", "m": "materialised view", "f": "foreign table"}[kind]
+		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s is a %s, not a table: change the tables beneath it", t, what)}
+	}
+	if t.Schema == "jugatum" || t.Schema == "pg_catalog" || t.Schema == "information_schema" {
+		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s.%s belongs to Jugatum or to the server itself and is not changed by a job", t.Schema, t.Name)}
+	}
+	t.Partitioned = children || kind == "p"
+	for _, read := range []func(context.Context, *change.Table, uint32) error{db.columns, db.indexes, db.triggers, db.references, db.size} {
+		if err := read(ctx, t, oid); err != nil {
+			return nil, fmt.Errorf("reading the catalogue about %s: %w", t, err)
+		}
+	}
+	return t, nil
+}
+
+func (db *DB) notFound(ctx context.Context, schema, name string) error {
+	what := fmt.Sprintf("table %q", name)
+	if schema != "" {
+		what = fmt.Sprintf("table %q in schema %q", name, schema)
+	}
+	rows, err := db.pool.QueryContext(ctx, "SELECT relname FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace WHERE relkind IN ('r', 'p') AND (n.nspname = $1 OR $1 = '' AND pg_table_is_visible(c.oid))", schema)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var names []string
+	for rows.Next() {
+		var n string
+		if err := rows.Scan(&n); err != nil {
+			return err
+		}
+		names = append(names, n)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	return &engine.NotFoundError{What: what, Nearest: change.Nearest(name, names)}
+}
+
+// Tables describes all tables outside the server's own schemas; a partition
+// counts as a part of its table.
+func (db *DB) Tables(ctx context.Context) ([]*change.Table, error) {
+	rows, err := db.pool.QueryContext(ctx, `SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'jugatum') AND n.nspname NOT LIKE 'pg\_%'
+		ORDER BY 1, 2`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var names [][2]string
+	for rows.Next() {
+		var n [2]string
+		if err := rows.Scan(&n[0], &n[1]); err != nil {
+			return nil, err
+		}
+		names = append(names, n)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	rows.Close()
+	var out []*change.Table
+	for _, n := range names {
+		t, err := db.Table(ctx, n[0], n[1])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
+	// A domain is cast to the type beneath it: casting to the domain itself would cut to its length.
+	rows, err := db.pool.QueryContext(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod),
+			CASE WHEN b.typcategory IN ('N', 'D', 'T') AND ty.typbasetype = 0 THEN format_type(a.atttypid, a.atttypmod)
+			     ELSE quote_ident(bn.nspname) || '.' || quote_ident(b.typname) END,
+			b.typname, b.typcategory::text, a.attnotnull OR ty.typnotnull, a.attgenerated <> '', a.attidentity = 'a',
+			coalesce(pg_get_expr(ad.adbin, ad.adrelid), ''),
+			CASE WHEN b.typname IN ('varchar', 'bpchar') AND greatest(a.atttypmod, ty.typtypmod) > 4 THEN greatest(a.atttypmod, ty.typtypmod) - 4 ELSE 0 END,
+			CASE WHEN co.oid IS NULL OR co.collname = 'default' THEN '' ELSE quote_ident(cn.nspname) || '.' || quote_ident(co.collname) END,
+			coalesce(co.collisdeterministic, true)
+		FROM pg_attribute a JOIN pg_type ty ON ty.oid = a.atttypid
+		JOIN pg_type b ON b.oid = CASE WHEN ty.typbasetype <> 0 THEN ty.typbasetype ELSE ty.oid END
+		JOIN pg_namespace bn ON bn.oid = b.typnamespace
+		LEFT JOIN pg_attrdef ad ON ad.adrelid = a.attrelid AND ad.adnum = a.attnum
+		LEFT JOIN pg_collation co ON co.oid = a.attcollation LEFT JOIN pg_namespace cn ON cn.oid = co.collnamespace
+		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		c := &change.Column{}
+		var typ, category string
+		var deterministic bool
+		if err := rows.Scan(&c.Name, &c.Type, &c.Base, &typ, &category, &c.NotNull, &c.Generated, &c.Identity, &c.Default, &c.Length, &c.Collation, &deterministic); err != nil {
+			return err
+		}
+		switch category {
+		case "N":
+			c.Class = change.Number
+		case "S":
+			c.Class = change.Text
+		}
+		c.Same = sameness(typ, deterministic)
+		t.Columns = append(t.Columns, c)
+	}
+	return rows.Err()
+}
+
+// sameness knows the types for which equal values have equal bytes. Others, such
+// as numeric (1.0 = 1.00) or json (no equality at all), are compared by image.
+func sameness(typ string, deterministic bool) change.Sameness {
+	switch typ {
+	case "int2", "int4", "int8", "bool", "date", "time", "timestamp", "timestamptz", "uuid", "bytea", "oid", "bpchar":
+		return change.ByEquality
+	case "text", "varchar":
+		if deterministic {
+			return change.ByEquality
+		}
+		return change.ByText
+	}
+	return change.ByImage
+}
+
+func (db *DB) indexes(ctx context.Context, t *change.Table, oid uint32) error {
+	rows, err := db.pool.QueryContext(ctx, `SELECT ic.relname, i.indisunique, i.indisprimary, i.indpred IS NOT NULL, i.indisvalid AND am.amname = 'btree' AND i.indexprs IS NULL,
+			ARRAY(SELECT coalesce(a.attname, '') FROM unnest(i.indkey::int2[]) WITH ORDINALITY AS k(attnum, n)
+				LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum WHERE k.n <= i.indnkeyatts ORDER BY k.n)::text[]
+		FROM pg_index i JOIN pg_class ic ON ic.oid = i.indexrelid JOIN pg_am am ON am.oid = ic.relam
+		WHERE i.indrelid = $1 ORDER BY i.indisprimary DESC, i.indnkeyatts, ic.relname`, oid)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var ix change.Index
+		var primary, plain bool
+		var cols textArray
+		if err := rows.Scan(&ix.Name, &ix.Unique, &primary, &ix.Partial, &plain, &cols); err != nil {
+			return err
+		}
+		ix.Columns = cols
+		t.Indexes = append(t.Indexes, ix)
+		if t.Key != nil || !ix.Unique || ix.Partial || !plain {
+			continue
+		}
+		k := &change.Key{Name: ix.Name}
+		if primary {
+			k.Name = "primary key"
+		}
+		for _, name := range ix.Columns {
+			c := t.Named(name)
+			if c == nil || !c.NotNull {
+				k = nil
+				break
+			}
+			k.Columns = append(k.Columns, c)
+		}
+		if k != nil {
+			k.Integer = len(k.Columns) == 1 && (k.Columns[0].Type == "integer" || k.Columns[0].Type == "bigint" || k.Columns[0].Type == "smallint")
+			t.Key = k
+		}
+	}
+	return rows.Err()
+}
+
+func (db *DB) triggers(ctx context.Context, t *change.Table, oid uint32) error {
+	rows, err := db.pool.QueryContext(ctx, "SELECT tgname, tgtype::int FROM pg_trigger WHERE tgrelid = $1 AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgname", oid)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name string
+		var bits int // pg_trigger.h: 2 before, 4 insert, 8 delete, 16 update
+		if err := rows.Scan(&name, &bits); err != nil {
+			return err
+		}
+		tr := change.Trigger{Name: name, Delete: bits&8 != 0, Update: bits&16 != 0}
+		var events []string
+		for bit, word := range map[int]string{4: "insert", 8: "delete", 16: "update"} {
+			if bits&bit != 0 {
+				events = append(events, word)
+			}
+		}
+		tr.Events = "after " + strings.Join(events, " or ")
+		if bits&2 != 0 {
+			tr.Events = "before " + strings.Join(events, " or ")
+		}
+		t.Triggers = append(t.Triggers, tr)
+	}
+	return rows.Err()
+}
+
+func (db *DB) references(ctx context.Context, t *change.Table, oid uint32) error {
+	rows, err := db.pool.QueryContext(ctx, `SELECT c.conname, c.conrelid::regclass::text, c.confupdtype::text, c.confdeltype::text,
+			ARRAY(SELECT a.attname FROM unnest(c.conkey) WITH ORDINALITY AS k(attnum, n) JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.attnum ORDER BY k.n)::text[],
+			ARRAY(SELECT a.attname FROM unnest(c.confkey) WITH ORDINALITY AS k(attnum, n) JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = k.attnum ORDER BY k.n)::text[]
+		FROM pg_constraint c WHERE c.contype = 'f' AND c.confrelid = $1 AND c.conparentid = 0 ORDER BY c.conname`, oid)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	actions := map[string]string{"a": "NO ACTION", "r": "RESTRICT", "c": "CASCADE", "n": "SET NULL", "d": "SET DEFAULT"}
+	for rows.Next() {
+		var fk change.ForeignKey
+		var up, del string
+		var cols, parent textArray
+		if err := rows.Scan(&fk.Name, &fk.Table, &up, &del, &cols, &parent); err != nil {
+			return err
+		}
+		fk.OnUpdate, fk.OnDelete, fk.Columns, fk.Parent = actions[up], actions[del], cols, parent
+		t.ReferredBy = append(t.ReferredBy, fk)
+	}
+	return rows.Err()
+}
+
+// size takes rows from the statistics; where there are none yet, or the table is small, it counts.
+func (db *DB) size(ctx context.Context, t *change.Table, oid uint32) error {
+	err := db.pool.QueryRowContext(ctx, `SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::bigint,
+			CASE WHEN bool_or(c.reltuples < 0) THEN -1 ELSE coalesce(sum(c.reltuples), 0) END::bigint
+		FROM (SELECT $1::oid AS oid UNION SELECT inhrelid FROM pg_inherits WHERE inhparent = $1) AS p JOIN pg_class c ON c.oid = p.oid AND c.relkind = 'r'`, oid).
+		Scan(&t.Bytes, &t.Rows)
+	if err != nil {
+		return err
+	}
+	t.Estimated = true
+	const small = 16 << 20 // bytes; read in a moment
+	if t.Rows < 0 || t.Bytes < small {
+		t.Estimated = false
+		return db.pool.QueryRowContext(ctx, "SELECT count(*) FROM "+t.SQL(d)).Scan(&t.Rows)
+	}
+	return nil
+}
+
+// textArray reads text[] in its text form.
+type textArray []string
+
+// Scan reads {a,"b c"}; the elements are names, never NULL.
+func (a *textArray) Scan(src any) error {
+	s, ok := src.(string)
+	if !ok {
+		return fmt.Errorf("text array given as %T", src)
+	}
+	*a = nil
+	s = strings.TrimSuffix(strings.TrimPrefix(s, "{"), "}")
+	for len(s) > 0 {
+		var b strings.Builder
+		quoted := s[0] == '"'
+		i := 0
+		if quoted {
+			i = 1
+		}
+		for ; i < len(s); i++ {
+			if quoted && s[i] == '\\' {
+				i++
+			} else if quoted && s[i] == '"' || !quoted && s[i] == ',' {
+				break
+			}
+			b.WriteByte(s[i])
+		}
+		if quoted {
+			i++
+		}
+		*a = append(*a, b.String())
+		s = strings.TrimPrefix(s[min(i, len(s)):], ",")
+	}
+	return nil
+}
+
+// Settings tells what decides how a change in batches meets the server and its
+// other sessions.
+func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
+	meaning := map[string]string{
+		"max_wal_size":                  "log written between checkpoints; a change that fills it faster brings them on, and with them full-page images",
+		"wal_level":                     "how much goes into the log",
+		"fsync":                         "off would mean that a crash can damage everything",
+		"full_page_writes":              "the first change of a page after a checkpoint writes the whole page",
+		"synchronous_commit":            "whether each batch waits for the log to reach the disk, or a standby",
+		"autovacuum":                    "clears away the dead row versions that a change leaves behind",
+		"checkpoint_timeout":            "longest time between checkpoints",
+		"default_transaction_read_only": "on would refuse every change",
+	}
+	rows, err := db.pool.QueryContext(ctx, "SELECT name, current_setting(name) FROM pg_settings WHERE name = ANY($1) ORDER BY name",
+		[]string{"max_wal_size", "wal_level", "fsync", "full_page_writes", "synchronous_commit", "autovacuum", "checkpoint_timeout", "default_transaction_read_only"})
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []engine.Setting
+	for rows.Next() {
+		var s engine.Setting
+		if err := rows.Scan(&s.Name, &s.Value); err != nil {
+			return nil, err
+		}
+		s.Meaning = meaning[s.Name]
+		out = append(out, s)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	rows.Close()
+	for _, q := range []struct{ name, text, meaning string }{
+		{"standbys", "SELECT count(*)::text FROM pg_stat_replication", "streaming from this server; each gets all the log that a change writes"},
+		{"replication slots", "SELECT count(*)::text || coalesce(', holding back up to ' || pg_size_pretty(max(pg_wal_lsn_diff(CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_lsn() END, restart_lsn))), '') FROM pg_replication_slots",
+			"a slot that nobody reads keeps all the log on disk"},
+		{"in recovery", "SELECT pg_is_in_recovery()::text", "true on a standby, where nothing can be changed"},
+		{"may make the ledger", "SELECT (CASE WHEN to_regnamespace('jugatum') IS NULL THEN has_database_privilege(current_database(), 'CREATE') ELSE has_schema_privilege('jugatum', 'CREATE') END)::text",
+			"whether " + db.user + " may make the schema jugatum and tables in it"},
+	} {
+		s := engine.Setting{Name: q.name, Meaning: q.meaning}
+		if err := db.pool.QueryRowContext(ctx, q.text).Scan(&s.Value); err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}

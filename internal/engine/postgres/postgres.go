@@ -1,0 +1,219 @@
+// Package postgres is the engine for PostgreSQL servers, from version 13 on.
+package postgres
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/stdlib"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+const d = sqltext.PostgreSQL
+
+// DB is one database of a PostgreSQL server.
+type DB struct {
+	pool *sql.DB
+	name string
+	vers string
+	user string
+}
+
+// Open connects to a postgres:// URL. The PG… environment variables and the
+// password file count as they do for psql.
+func Open(ctx context.Context, raw string) (*DB, error) {
+	name := engine.SafeURL(raw)
+	cfg, err := pgx.ParseConfig(raw)
+	if err != nil {
+		return nil, &engine.OpenError{Name: name, Err: errors.New("this is not a usable URL"), Do: "write postgres://USER@HOST:PORT/DATABASE", Usage: true}
+	}
+	if cfg.ConnectTimeout == 0 {
+		cfg.ConnectTimeout = 10 * time.Second
+	}
+	set := func(key, value string) {
+		if _, ok := cfg.RuntimeParams[key]; !ok {
+			cfg.RuntimeParams[key] = value
+		}
+	}
+	set("application_name", "jugatum")
+	// Key values travel as text; these make the text exact and the same everywhere.
+	cfg.RuntimeParams["datestyle"] = "ISO, YMD"
+	cfg.RuntimeParams["intervalstyle"] = "postgres"
+	cfg.RuntimeParams["bytea_output"] = "hex"
+	cfg.RuntimeParams["extra_float_digits"] = "1"
+	// Looking must change nothing, whatever functions a job's expressions call;
+	// only the transactions of a Session may write, and say so.
+	cfg.RuntimeParams["default_transaction_read_only"] = "on"
+	pool := stdlib.OpenDB(*cfg)
+	pool.SetMaxOpenConns(6)
+	pool.SetMaxIdleConns(2)
+	db := &DB{pool: pool, name: name}
+	var number int
+	err = pool.QueryRowContext(ctx, "SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_user").Scan(&db.vers, &number, &db.user)
+	if err != nil {
+		pool.Close()
+		var pe *pgconn.PgError
+		return nil, &engine.OpenError{Name: name, Err: plain(err), Do: advice(err), Usage: errors.As(err, &pe) && pe.Code == "3D000"}
+	}
+	if number < 130000 {
+		pool.Close()
+		return nil, &engine.OpenError{Name: name, Err: fmt.Errorf("the server is version %s", db.vers), Do: "version 13 is the oldest that tells what a statement writes to its log"}
+	}
+	return db, nil
+}
+
+// plain is the server's or the network's own message.
+func plain(err error) error {
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) {
+		return fmt.Errorf("%s (SQLSTATE %s)", pe.Message, pe.Code)
+	}
+	var ce *pgconn.ConnectError
+	if errors.As(err, &ce) {
+		var op *net.OpError
+		if errors.As(err, &op) {
+			return op
+		}
+	}
+	return err
+}
+
+func advice(err error) string {
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) {
+		switch pe.Code {
+		case "3D000":
+			return "psql -l lists the databases there are"
+		case "28P01", "28000":
+			return "check the user, and the password in PGPASSWORD or the password file"
+		}
+		return ""
+	}
+	return "check host and port, and that the server runs"
+}
+
+func (db *DB) Dialect() sqltext.Dialect { return d }
+func (db *DB) Name() string             { return db.name }
+func (db *DB) Version() string          { return "PostgreSQL " + db.vers }
+func (db *DB) User() string             { return db.user }
+func (db *DB) Pool() *sql.DB            { return db.pool }
+func (db *DB) Close() error             { return db.pool.Close() }
+
+// LedgerTable is a table of the schema jugatum.
+func (db *DB) LedgerTable(name string) string { return "jugatum." + d.Quote(name) }
+
+// LedgerSetup makes the schema.
+func (db *DB) LedgerSetup() []string { return []string{"CREATE SCHEMA IF NOT EXISTS jugatum"} }
+
+// Fault sorts errors by SQLSTATE (PostgreSQL documentation, appendix A).
+func (db *DB) Fault(err error) engine.Fault {
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) {
+		switch {
+		case pe.Code == "40001" || pe.Code == "40P01" || pe.Code == "55P03":
+			return engine.Busy
+		case pe.Code == "57P01" || pe.Code == "57P02" || pe.Code == "57P03" || strings.HasPrefix(pe.Code, "08"):
+			return engine.Connection
+		case pe.Code == "57014":
+			return engine.Cancelled
+		case strings.HasPrefix(pe.Code, "42") && pe.Code != "42501":
+			return engine.Invalid
+		case strings.HasPrefix(pe.Code, "22") || strings.HasPrefix(pe.Code, "23"):
+			return engine.Data
+		}
+		return engine.Fatal
+	}
+	if errors.Is(err, context.Canceled) {
+		return engine.Cancelled
+	}
+	var ne net.Error
+	var ce *pgconn.ConnectError
+	if errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.As(err, &ne) || errors.As(err, &ce) || strings.Contains(err.Error(), "conn closed") {
+		return engine.Connection
+	}
+	return engine.Fatal
+}
+
+// Session opens the connection that writes.
+func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Session, error) {
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range [][2]string{
+		{"application_name", o.Purpose},
+		{"lock_timeout", fmt.Sprintf("%dms", max(o.LockTimeout.Milliseconds(), 1))},
+		{"statement_timeout", "0"},
+		{"idle_in_transaction_session_timeout", "60s"},
+		{"plan_cache_mode", "force_custom_plan"},      // a range's plan depends on the range
+		{"jit", "off"},                                // compiling costs more than a batch takes
+		{"client_connection_check_interval", "500ms"}, // a killed client's batch must not go on
+	} {
+		if _, err = conn.ExecContext(ctx, "SELECT set_config(name, $2, false) FROM pg_settings WHERE name = $1", s[0], s[1]); err != nil {
+			var pe *pgconn.PgError
+			if s[0] == "client_connection_check_interval" && errors.As(err, &pe) {
+				continue // not on every platform
+			}
+			conn.Close()
+			return nil, err
+		}
+	}
+	s := &engine.Session{Conn: conn, Begin: "BEGIN ISOLATION LEVEL READ COMMITTED READ WRITE", Numbered: true, State: &session{}}
+	if err := conn.QueryRowContext(ctx, "SELECT 'backend ' || pg_backend_pid()").Scan(&s.Identity); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// advisoryClass marks Jugatum's advisory locks among those of others: "jugt".
+const advisoryClass = 0x6a756774
+
+// LockRun takes a session-level advisory lock, which goes with the session.
+func (db *DB) LockRun(ctx context.Context, s *engine.Session, run int64, wait time.Duration) (bool, error) {
+	for begin := time.Now(); ; {
+		var got bool
+		if err := s.Conn.QueryRowContext(ctx, "SELECT pg_try_advisory_lock($1, $2)", int32(advisoryClass), int32(run)).Scan(&got); err != nil || got {
+			return got, err
+		}
+		if time.Since(begin) > wait {
+			return false, nil
+		}
+		select {
+		case <-ctx.Done():
+			return false, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// Locks counts the locks of our own transaction by mode, relation and target alike.
+func (db *DB) Locks(ctx context.Context, tx *engine.Tx) (map[string]int, error) {
+	rows, err := tx.S.Conn.QueryContext(ctx, "SELECT mode, count(*) FROM pg_locks WHERE pid = pg_backend_pid() AND granted AND locktype IN ('relation', 'tuple') GROUP BY mode")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]int{}
+	for rows.Next() {
+		var mode string
+		var n int
+		if err := rows.Scan(&mode, &n); err != nil {
+			return nil, err
+		}
+		out[mode] = n
+	}
+	return out, rows.Err()
+}

@@ -1,0 +1,130 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Session is one connection that changes rows.
+type Session struct {
+	Conn     *sql.Conn
+	Begin    string    // statement that begins a transaction
+	Numbered bool      // placeholders are $1, $2, … instead of ?
+	Identity string    // how the server calls the session
+	State    any       // the engine's own
+	Started  func(*Tx) // after the transaction began
+	Ending   func(*Tx) // before it commits
+	Ended    func(*Tx) // after it committed
+}
+
+// Close gives the connection back.
+func (s *Session) Close() error { return s.Conn.Close() }
+
+// Tx is one transaction. It must be ended by Commit or Rollback, and is used
+// from one goroutine.
+type Tx struct {
+	S     *Session
+	began time.Time
+	Wait  time.Duration // for the write lock, before the transaction held anything
+	Hold  time.Duration // set by Commit: from the first statement to the end of the commit
+	Log   Log           // set by Commit where the engine tells the log only then
+	State any           // the engine's own
+	done  bool
+}
+
+// Start begins a transaction. On SQLite that takes the write lock.
+func (s *Session) Start(ctx context.Context) (*Tx, error) {
+	t0 := time.Now()
+	if _, err := s.Conn.ExecContext(ctx, s.Begin); err != nil {
+		return nil, err
+	}
+	tx := &Tx{S: s, began: time.Now(), Log: NoLog}
+	tx.Wait = tx.began.Sub(t0)
+	if s.Started != nil {
+		s.Started(tx)
+	}
+	return tx, nil
+}
+
+// SinceStart is how long the transaction has been open.
+func (t *Tx) SinceStart() time.Duration { return time.Since(t.began) }
+
+// Exec carries out one statement, whose placeholders are ?, and gives the rows affected.
+func (t *Tx) Exec(ctx context.Context, query string, args ...any) (int64, error) {
+	r, err := t.S.Conn.ExecContext(ctx, t.S.Bind(query), args...)
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
+}
+
+// Query asks within the transaction; placeholders are ?.
+func (t *Tx) Query(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	return t.S.Conn.QueryContext(ctx, t.S.Bind(query), args...)
+}
+
+// Scan reads the one row that a query gives.
+func (t *Tx) Scan(ctx context.Context, query string, args []any, into ...any) error {
+	return t.S.Conn.QueryRowContext(ctx, t.S.Bind(query), args...).Scan(into...)
+}
+
+// Commit ends the transaction. After an error it is rolled back if it still can be.
+func (t *Tx) Commit(ctx context.Context) error {
+	if t.S.Ending != nil {
+		t.S.Ending(t)
+	}
+	_, err := t.S.Conn.ExecContext(ctx, "COMMIT")
+	t.Hold = time.Since(t.began)
+	if err != nil {
+		t.Rollback()
+		return err
+	}
+	t.done = true
+	if t.S.Ended != nil {
+		t.S.Ended(t)
+	}
+	return nil
+}
+
+// Rollback ends the transaction without effect; after Commit it does nothing.
+// It works also when the caller's context has ended.
+func (t *Tx) Rollback() {
+	if t.done {
+		return
+	}
+	t.done = true
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if _, err := t.S.Conn.ExecContext(ctx, "ROLLBACK"); err != nil {
+		// A connection whose state is unknown must not be used again.
+		t.S.Conn.Raw(func(any) error { return driver.ErrBadConn })
+	}
+}
+
+// Bind writes ? placeholders the way the server wants them. The texts are
+// Jugatum's own and hold no question mark in a string.
+func (s *Session) Bind(query string) string {
+	if !s.Numbered {
+		return query
+	}
+	return Numbered(query)
+}
+
+// Numbered turns ? into $1, $2, ….
+func Numbered(query string) string {
+	var b strings.Builder
+	n := 0
+	for _, r := range query {
+		if r != '?' {
+			b.WriteRune(r)
+			continue
+		}
+		n++
+		b.WriteString("$" + strconv.Itoa(n))
+	}
+	return b.String()
+}

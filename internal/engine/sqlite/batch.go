@@ -1,0 +1,243 @@
+package sqlite
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+// KeptTable gives the statement for a kept-values table. Its columns have the
+// affinities of those they keep, so that a value is stored there just as it
+// will be in the table itself.
+func (db *DB) KeptTable(kept *change.Kept) []string {
+	strict := false
+	cols := []string{"seq INTEGER PRIMARY KEY"}
+	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
+		for _, c := range list {
+			typ := affinity(c.Of.Type)
+			if strings.EqualFold(c.Of.Type, "ANY") && c.Of.Class == change.Other { // only in STRICT tables
+				strict, typ = true, "ANY"
+			}
+			cols = append(cols, d.Quote(c.Name)+" "+typ)
+		}
+	}
+	text := "CREATE TABLE " + kept.Table + " (" + strings.Join(cols, ", ") + ")"
+	if strict {
+		text += " STRICT"
+	}
+	return []string{text}
+}
+
+// Batch stages the rows in the kept-values table, drops those that would not
+// change, and writes the rest from there.
+func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
+	if kept == nil {
+		n, err := exec(ctx, tx, direct(c, r))
+		e.Changed = n
+		if c.Verb == sqltext.Delete {
+			e.Matched = n
+		}
+		return e, err
+	}
+	var err error
+	if e.Matched, err = exec(ctx, tx, stage(c, kept, r)); err != nil {
+		return e, err
+	}
+	staged := e.Matched
+	since := " WHERE seq > ?"
+	if !c.From.Empty() {
+		dropped, err := db.doubles(ctx, tx, c, kept, base)
+		if err != nil {
+			return e, err
+		}
+		staged -= dropped
+		e.Matched = staged
+	}
+	if c.Verb == sqltext.Update {
+		q := &change.Query{D: d}
+		q.Add("DELETE FROM ", kept.Table, " WHERE seq > ").Arg(base, "")
+		for i, n := range kept.New {
+			q.Add(" AND ").Unchanged(n.Of, d.Quote(n.Name), d.Quote(kept.Old[i].Name))
+		}
+		same, err := exec(ctx, tx, q)
+		if err != nil {
+			return e, err
+		}
+		staged -= same
+	}
+	if staged > 0 {
+		if e.Changed, err = exec(ctx, tx, write(c, kept, base)); err != nil {
+			return e, err
+		}
+	}
+	if e.Changed != staged {
+		// A trigger kept some rows from being changed; what was not changed is not kept.
+		q := &change.Query{D: d}
+		q.Add("DELETE FROM ", kept.Table, " AS k WHERE k.seq > ").Arg(base, "").Add(" AND ")
+		if c.Verb == sqltext.Update {
+			q.Add("NOT ")
+		}
+		q.Add("EXISTS (SELECT 1 FROM ", c.Table.SQL(d), " AS jugatum_t WHERE ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
+		for _, n := range kept.New {
+			q.Add(" AND ").Unchanged(n.Of, "jugatum_t."+d.Quote(n.Of.Name), "k."+d.Quote(n.Name))
+		}
+		q.Add(")")
+		if _, err := exec(ctx, tx, q); err != nil {
+			return e, err
+		}
+		var left int64
+		if err := tx.Scan(ctx, "SELECT count(*) FROM "+kept.Table+since, []any{base}, &left); err != nil {
+			return e, err
+		}
+		if left != e.Changed {
+			return e, fmt.Errorf("%s: %d rows were changed but %d are kept: a trigger interferes with the batch", c.Table, e.Changed, left)
+		}
+	}
+	err = tx.Scan(ctx, "SELECT coalesce(max(seq), ?) FROM "+kept.Table, []any{base}, &e.Kept)
+	return e, err
+}
+
+// Measure carries out a statement; the log is counted at the commit.
+func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engine.Effect, error) {
+	n, err := exec(ctx, tx, q)
+	return engine.Effect{Scanned: -1, Matched: -1, Changed: n, Log: engine.NoLog}, err
+}
+
+func exec(ctx context.Context, tx *engine.Tx, q *change.Query) (int64, error) {
+	return tx.Exec(ctx, q.String(), q.Args...)
+}
+
+// stage is INSERT INTO kept SELECT key, old, new.
+func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
+	q := &change.Query{D: d}
+	q.With(c, false).Add("INSERT INTO ", kept.Table, " (")
+	first := true
+	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
+		for _, k := range list {
+			if !first {
+				q.Add(", ")
+			}
+			first = false
+			q.Add(d.Quote(k.Name))
+		}
+	}
+	q.Add(") SELECT ")
+	for i, k := range append(append([]change.KeptColumn(nil), kept.Keys...), kept.Old...) {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Add(c.Ref, ".", d.Quote(k.Of.Name))
+	}
+	if c.Verb == sqltext.Update {
+		for _, s := range c.Set {
+			q.Add(", ").NewValue(c, s)
+		}
+	}
+	return q.Source(c, r)
+}
+
+// write changes the target from what was staged after base. The staged rows
+// are few and numbered, the target is found by its key.
+func write(c *change.Change, kept *change.Kept, base int64) *change.Query {
+	q := &change.Query{D: d}
+	if c.Verb == sqltext.Delete {
+		var keys, names []string
+		for _, k := range kept.Keys {
+			keys = append(keys, d.Quote(k.Of.Name))
+			names = append(names, d.Quote(k.Name))
+		}
+		left := strings.Join(keys, ", ")
+		if len(keys) > 1 {
+			left = "(" + left + ")"
+		}
+		return q.Add("DELETE FROM ", c.Table.SQL(d), " WHERE ", left, " IN (SELECT ", strings.Join(names, ", "), " FROM ", kept.Table, " WHERE seq > ").Arg(base, "").Add(")")
+	}
+	q.Add("UPDATE ", c.Table.SQL(d), " AS jugatum_t SET ")
+	for i, n := range kept.New {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Add(d.Quote(n.Of.Name), " = k.", d.Quote(n.Name))
+	}
+	return q.Add(" FROM ", kept.Table, " AS k WHERE k.seq > ").Arg(base, "").Add(" AND ").KeyJoin("jugatum_t", "k", kept)
+}
+
+// direct is the statement itself with the range added.
+func direct(c *change.Change, r change.Range) *change.Query {
+	q := &change.Query{D: d}
+	q.With(c, false)
+	if c.Verb == sqltext.Delete {
+		return q.Add("DELETE FROM ", c.TargetSQL()).Filter(c, r)
+	}
+	q.Add("UPDATE ", c.TargetSQL(), " SET ")
+	for i, s := range c.Set {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Add(d.Quote(s.Column.Name), " = ").NewValue(c, s)
+	}
+	if !c.From.Empty() {
+		q.Add(" FROM ").Fragment(c.From, c.Params)
+	}
+	q.Filter(c, r).Add(" AND (")
+	for i, s := range c.Set {
+		if i > 0 {
+			q.Add(" OR ")
+		}
+		q.Changed(c, s, c.Ref+"."+d.Quote(s.Column.Name))
+	}
+	return q.Add(")")
+}
+
+// doubles looks for target rows that were staged more than once because several
+// source rows match them. The same new values are one change; different ones
+// are an error, since nobody could say which is meant.
+func (db *DB) doubles(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, base int64) (int64, error) {
+	keys := ""
+	for i, k := range kept.Keys {
+		if i > 0 {
+			keys += ", "
+		}
+		keys += "k." + d.Quote(k.Name)
+	}
+	q := &change.Query{D: d}
+	q.Add("SELECT ", keys, " FROM ", kept.Table, " AS k JOIN ", kept.Table, " AS o ON o.seq > ").Arg(base, "").Add(" AND o.seq < k.seq")
+	for _, k := range kept.Keys {
+		q.Add(" AND o.", d.Quote(k.Name), " = k.", d.Quote(k.Name))
+	}
+	q.Add(" WHERE k.seq > ").Arg(base, "").Add(" AND NOT (1 = 1")
+	for _, n := range kept.New {
+		q.Add(" AND ").Unchanged(n.Of, "k."+d.Quote(n.Name), "o."+d.Quote(n.Name))
+	}
+	q.Add(") LIMIT 1")
+	var twice int64
+	if err := tx.Scan(ctx, "SELECT count(*) FROM (SELECT 1 FROM "+kept.Table+" AS k WHERE k.seq > ? GROUP BY "+keys+" HAVING count(*) > 1)", []any{base}, &twice); err != nil || twice == 0 {
+		return 0, err
+	}
+	rows, err := tx.Query(ctx, q.String(), q.Args...)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	if rows.Next() {
+		key := make(change.KeyValue, len(kept.Keys))
+		into := make([]any, len(key))
+		for i := range key {
+			into[i] = &key[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return 0, err
+		}
+		return 0, &engine.AmbiguousError{Table: c.Table.String(), Key: key}
+	}
+	if err := rows.Err(); err != nil {
+		return 0, err
+	}
+	rows.Close()
+	return tx.Exec(ctx, "DELETE FROM "+kept.Table+" AS k WHERE k.seq > ? AND k.seq NOT IN (SELECT min(k.seq) FROM "+kept.Table+" AS k WHERE k.seq > ? GROUP BY "+keys+")", base, base)
+}

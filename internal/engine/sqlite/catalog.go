@@ -1,0 +1,323 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+const d = sqltext.SQLite
+
+// Table describes a table by SQLite's own pragmas.
+func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, error) {
+	if schema != "" && !strings.EqualFold(schema, "main") {
+		return nil, &engine.RefusedError{Msg: fmt.Sprintf("schema %q: only the tables of the file itself can be changed", schema)}
+	}
+	t := &change.Table{}
+	var kind string
+	var withoutRowid bool
+	err := db.pool.QueryRowContext(ctx, "SELECT name, type, wr, strict FROM pragma_table_list WHERE schema = 'main' AND lower(name) = lower(?)", name).
+		Scan(&t.Name, &kind, &withoutRowid, &t.Strict)
+	if errors.Is(err, sql.ErrNoRows) {
+		names, err := db.names(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return nil, &engine.NotFoundError{What: fmt.Sprintf("table %q", name), Nearest: change.Nearest(name, names)}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if kind != "table" {
+		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s is a %s, not a table: change the tables beneath it", t.Name, kind)}
+	}
+	if strings.HasPrefix(strings.ToLower(t.Name), "jugatum_") || strings.HasPrefix(t.Name, "sqlite_") {
+		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s belongs to Jugatum or to SQLite itself and is not changed by a job", t.Name)}
+	}
+	if err := db.columns(ctx, t, withoutRowid); err != nil {
+		return nil, err
+	}
+	if err := db.references(ctx, t); err != nil {
+		return nil, err
+	}
+	return t, db.estimate(ctx, t)
+}
+
+func (db *DB) names(ctx context.Context) ([]string, error) {
+	rows, err := db.pool.QueryContext(ctx, `SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'table'
+		AND name NOT LIKE 'sqlite\_%' ESCAPE '\' AND name NOT LIKE 'jugatum\_%' ESCAPE '\' ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	return collect[string](rows)
+}
+
+func collect[T any](rows *sql.Rows) ([]T, error) {
+	defer rows.Close()
+	var out []T
+	for rows.Next() {
+		var v T
+		if err := rows.Scan(&v); err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, rows.Err()
+}
+
+// Tables describes all tables of the file.
+func (db *DB) Tables(ctx context.Context) ([]*change.Table, error) {
+	names, err := db.names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []*change.Table
+	for _, n := range names {
+		t, err := db.Table(ctx, "", n)
+		if err != nil {
+			return nil, err
+		}
+		if t.Estimated { // whoever asks for all tables wants to know them, and a count is quick here
+			if err := db.pool.QueryRowContext(ctx, "SELECT count(*) FROM "+t.SQL(d)).Scan(&t.Rows); err != nil {
+				return nil, err
+			}
+			t.Estimated = false
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+func (db *DB) columns(ctx context.Context, t *change.Table, withoutRowid bool) error {
+	rows, err := db.pool.QueryContext(ctx, `SELECT name, type, "notnull", coalesce(dflt_value, ''), pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid`, t.Name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	pk := map[int]*change.Column{}
+	for rows.Next() {
+		c := &change.Column{}
+		var at, hidden int
+		if err := rows.Scan(&c.Name, &c.Type, &c.NotNull, &c.Default, &at, &hidden); err != nil {
+			return err
+		}
+		c.Generated = hidden == 2 || hidden == 3
+		switch affinity(c.Type) {
+		case "INTEGER", "REAL", "NUMERIC":
+			c.Class = change.Number
+		case "TEXT":
+			c.Class = change.Text
+		}
+		if t.Strict && strings.EqualFold(c.Type, "ANY") {
+			c.Class = change.Other
+		}
+		t.Columns = append(t.Columns, c)
+		if at > 0 {
+			pk[at] = c
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	rows.Close()
+	if len(pk) > 0 {
+		t.Key = &change.Key{Name: "primary key"}
+		for i := 1; i <= len(pk); i++ {
+			t.Key.Columns = append(t.Key.Columns, pk[i])
+		}
+		rowid := len(pk) == 1 && strings.EqualFold(pk[1].Type, "INTEGER")
+		t.Key.Integer = rowid
+		// In an ordinary table a primary key does not keep NULL out.
+		for _, c := range pk {
+			t.Key.MayNull = t.Key.MayNull || !withoutRowid && !rowid && !c.NotNull
+		}
+	}
+	return db.indexes(ctx, t)
+}
+
+func (db *DB) indexes(ctx context.Context, t *change.Table) error {
+	rows, err := db.pool.QueryContext(ctx, `SELECT l.name, l."unique", l.partial, coalesce(i.name, '') FROM pragma_index_list(?) AS l, pragma_index_info(l.name) AS i ORDER BY l.seq, i.seqno`, t.Name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var ix change.Index
+		var col string
+		if err := rows.Scan(&ix.Name, &ix.Unique, &ix.Partial, &col); err != nil {
+			return err
+		}
+		if n := len(t.Indexes); n == 0 || t.Indexes[n-1].Name != ix.Name {
+			t.Indexes = append(t.Indexes, ix)
+		}
+		last := &t.Indexes[len(t.Indexes)-1]
+		last.Columns = append(last.Columns, col)
+	}
+	if t.Key == nil {
+		t.Key = uniqueKey(t)
+	}
+	return rows.Err()
+}
+
+// uniqueKey finds a unique index over columns that cannot be NULL.
+func uniqueKey(t *change.Table) *change.Key {
+	for _, ix := range t.Indexes {
+		if !ix.Unique || ix.Partial {
+			continue
+		}
+		k := &change.Key{Name: ix.Name}
+		for _, name := range ix.Columns {
+			c := t.Named(name)
+			if c == nil || !c.NotNull || c.Generated {
+				k = nil
+				break
+			}
+			k.Columns = append(k.Columns, c)
+		}
+		if k != nil {
+			return k
+		}
+	}
+	return nil
+}
+
+func (db *DB) references(ctx context.Context, t *change.Table) error {
+	rows, err := db.pool.QueryContext(ctx, "SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND lower(tbl_name) = lower(?) ORDER BY name", t.Name)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name, text string
+		if err := rows.Scan(&name, &text); err != nil {
+			return err
+		}
+		t.Triggers = append(t.Triggers, trigger(name, text))
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	rows.Close()
+	refs, err := db.pool.QueryContext(ctx, `SELECT m.name, f.id, f."from", coalesce(f."to", ''), f.on_update, f.on_delete FROM sqlite_schema AS m, pragma_foreign_key_list(m.name) AS f
+		WHERE m.type = 'table' AND lower(f."table") = lower(?) ORDER BY m.name, f.id, f.seq`, t.Name)
+	if err != nil {
+		return err
+	}
+	defer refs.Close()
+	lastTable, lastID := "", -1
+	for refs.Next() {
+		var fk change.ForeignKey
+		var id int
+		var from, to string
+		if err := refs.Scan(&fk.Table, &id, &from, &to, &fk.OnUpdate, &fk.OnDelete); err != nil {
+			return err
+		}
+		if fk.Table != lastTable || id != lastID {
+			fk.Name = fmt.Sprintf("%s (%s)", fk.Table, from)
+			t.ReferredBy = append(t.ReferredBy, fk)
+			lastTable, lastID = fk.Table, id
+		}
+		last := &t.ReferredBy[len(t.ReferredBy)-1]
+		if to == "" && t.Key != nil && len(last.Parent) < len(t.Key.Columns) {
+			to = t.Key.Columns[len(last.Parent)].Name
+		}
+		last.Columns = append(last.Columns, from)
+		last.Parent = append(last.Parent, to)
+	}
+	return refs.Err()
+}
+
+// trigger reads from the text of CREATE TRIGGER what sets it off.
+func trigger(name, text string) change.Trigger {
+	out := change.Trigger{Name: name}
+	tokens, err := sqltext.Lex(d, text)
+	if err != nil {
+		tokens = nil
+	}
+	when := "before" // SQLite's default
+	for i, tok := range tokens {
+		switch {
+		case tok.Is("AFTER"):
+			when = "after"
+		case tok.Is("UPDATE"), tok.Is("DELETE"), tok.Is("INSERT"):
+			out.Update, out.Delete = tok.Is("UPDATE"), tok.Is("DELETE")
+			out.Events = when + " " + strings.ToLower(tok.Text)
+			return out
+		case tok.Is("BEGIN") || i > 40:
+			return out
+		}
+	}
+	return out
+}
+
+// estimate tells the number of rows: from the span of an integer key where that
+// costs nothing, else by counting.
+func (db *DB) estimate(ctx context.Context, t *change.Table) error {
+	t.Bytes = -1
+	if t.Key != nil && t.Key.Integer {
+		k := d.Quote(t.Key.Columns[0].Name)
+		t.Estimated = true
+		return db.pool.QueryRowContext(ctx, "SELECT coalesce((SELECT max("+k+") FROM "+t.SQL(d)+") - (SELECT min("+k+") FROM "+t.SQL(d)+") + 1, 0)").Scan(&t.Rows)
+	}
+	return db.pool.QueryRowContext(ctx, "SELECT count(*) FROM "+t.SQL(d)).Scan(&t.Rows)
+}
+
+// affinity is SQLite's rule for what a declared type stores
+// (https://sqlite.org/datatype3.html#determination_of_column_affinity).
+func affinity(declared string) string {
+	s := strings.ToUpper(declared)
+	switch {
+	case strings.Contains(s, "INT"):
+		return "INTEGER"
+	case strings.Contains(s, "CHAR"), strings.Contains(s, "CLOB"), strings.Contains(s, "TEXT"):
+		return "TEXT"
+	case strings.Contains(s, "BLOB"), s == "":
+		return "BLOB"
+	case strings.Contains(s, "REAL"), strings.Contains(s, "FLOA"), strings.Contains(s, "DOUB"):
+		return "REAL"
+	}
+	return "NUMERIC"
+}
+
+// Settings tells what decides how a change in batches meets other sessions.
+func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
+	var out []engine.Setting
+	for _, p := range []string{"journal_mode", "synchronous", "busy_timeout", "page_size", "wal_autocheckpoint", "foreign_keys", "encoding"} {
+		var v string
+		if err := db.pool.QueryRowContext(ctx, "PRAGMA "+p).Scan(&v); err != nil {
+			return nil, err
+		}
+		out = append(out, engine.Setting{Name: p, Value: v, Meaning: meaning(p, v)})
+	}
+	return out, nil
+}
+
+func meaning(name, value string) string {
+	switch name {
+	case "journal_mode":
+		if value == "wal" {
+			return "readers go on during a batch; other writers wait for its end"
+		}
+		return "readers and writers wait while a batch commits, and a long read keeps batches waiting"
+	case "synchronous":
+		return map[string]string{"0": "commits are not flushed: a power cut can lose or damage them", "1": "in WAL mode a power cut can lose the last commits", "2": "every commit is flushed", "3": "every commit is flushed"}[value]
+	case "busy_timeout":
+		return "milliseconds our readers wait for a lock; each application sets its own"
+	case "page_size":
+		return "bytes; every changed page is written to the log whole"
+	case "wal_autocheckpoint":
+		return "pages; our batches leave this work to the pauses between them"
+	case "foreign_keys":
+		if value == "1" {
+			return "enforced by our sessions"
+		}
+		return "not enforced by our sessions"
+	}
+	return "of texts in the file"
+}

@@ -1,0 +1,246 @@
+// Package sqlite is the engine for SQLite files.
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"modernc.org/sqlite"
+	lib "modernc.org/sqlite/lib"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+// DB is one SQLite file.
+type DB struct {
+	pool *sql.DB
+	path string
+	name string
+	vers string
+	wal  bool
+}
+
+// Open opens an existing file: "sqlite:path", with ?mode=ro for reading only.
+// Foreign keys are enforced unless the URL says ?foreign_keys=off.
+func Open(ctx context.Context, raw string) (*DB, error) {
+	rest := strings.TrimPrefix(strings.TrimPrefix(raw, "sqlite:"), "//")
+	path, query, _ := strings.Cut(rest, "?")
+	opts, err := url.ParseQuery(query)
+	if err != nil {
+		return nil, &engine.OpenError{Name: raw, Err: err, Do: "write sqlite:PATH?mode=ro or the like"}
+	}
+	fail := func(err error, do string) (*DB, error) {
+		return nil, &engine.OpenError{Name: "sqlite:" + path, Err: err, Do: do, Usage: do != ""}
+	}
+	mode, fk := "rw", "1"
+	for k := range opts {
+		v := opts.Get(k)
+		switch {
+		case k == "mode" && (v == "ro" || v == "rw"):
+			mode = v
+		case k == "foreign_keys" && (v == "on" || v == "off"):
+			if v == "off" {
+				fk = "0"
+			}
+		default:
+			return fail(fmt.Errorf("unknown option %s=%s", k, v), "known are mode=ro and foreign_keys=off")
+		}
+	}
+	st, err := os.Stat(path)
+	switch {
+	case err != nil:
+		return fail(errors.New("no such file"), "give the path of an existing database, or try `jugatum demo DIR`")
+	case st.IsDir():
+		return fail(errors.New("this is a directory"), "give the path of the database file in it")
+	}
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return fail(err, "")
+	}
+	dsn := url.URL{Scheme: "file", Path: abs, RawQuery: "mode=" + mode +
+		"&_pragma=query_only(1)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(" + fk + ")&_pragma=cache_size(-8000)"}
+	pool, err := sql.Open("sqlite", dsn.String())
+	if err != nil {
+		return fail(err, "")
+	}
+	pool.SetMaxOpenConns(4)
+	db := &DB{pool: pool, path: abs, name: "sqlite:" + path}
+	var journal string
+	if err := pool.QueryRowContext(ctx, "SELECT sqlite_version() FROM (SELECT count(*) FROM sqlite_schema)").Scan(&db.vers); err == nil {
+		err = pool.QueryRowContext(ctx, "PRAGMA journal_mode").Scan(&journal)
+		if err != nil {
+			pool.Close()
+			return fail(plain(err), "")
+		}
+	} else {
+		pool.Close()
+		return fail(plain(err), "")
+	}
+	db.wal = journal == "wal"
+	return db, nil
+}
+
+// plain takes the driver's decoration off an error.
+func plain(err error) error {
+	var se *sqlite.Error
+	if errors.As(err, &se) {
+		return errors.New(strings.TrimPrefix(strings.SplitN(se.Error(), " (", 2)[0], "SQL logic error: "))
+	}
+	return err
+}
+
+func (db *DB) Dialect() sqltext.Dialect { return sqltext.SQLite }
+func (db *DB) Name() string             { return db.name }
+func (db *DB) Version() string          { return "SQLite " + db.vers }
+func (db *DB) User() string             { return "" }
+func (db *DB) Pool() *sql.DB            { return db.pool }
+func (db *DB) Close() error             { return db.pool.Close() }
+
+// LedgerTable prefixes the name: SQLite has no schemas.
+func (db *DB) LedgerTable(name string) string { return sqltext.SQLite.Quote("jugatum_" + name) }
+
+// LedgerSetup has nothing to do.
+func (db *DB) LedgerSetup() []string { return nil }
+
+// Fault sorts errors by SQLite's result codes (https://sqlite.org/rescode.html).
+func (db *DB) Fault(err error) engine.Fault {
+	var se *sqlite.Error
+	switch {
+	case errors.Is(err, context.Canceled):
+		return engine.Cancelled
+	case errors.As(err, &se):
+		switch se.Code() & 0xff {
+		case lib.SQLITE_BUSY, lib.SQLITE_LOCKED:
+			return engine.Busy
+		case lib.SQLITE_ERROR:
+			return engine.Invalid
+		case lib.SQLITE_INTERRUPT:
+			return engine.Cancelled
+		case lib.SQLITE_CONSTRAINT, lib.SQLITE_MISMATCH, lib.SQLITE_TOOBIG:
+			return engine.Data
+		}
+	}
+	return engine.Fatal
+}
+
+// session is what a session that writes remembers.
+type session struct {
+	wal       *walFile // nil in rollback-journal mode
+	frames    int64    // frames of ours since the last checkpoint
+	version   int64    // PRAGMA data_version: moves when another connection commits
+	contended time.Time
+	probed    time.Time
+}
+
+// waitForLock is how long a batch waits for the write lock. It holds nothing
+// while it waits, so this may be longer than a batch.
+const waitForLock = 2 * time.Second
+
+// Session opens the connection that writes. In WAL mode it does not copy the
+// log back into the file inside a commit, where that would lengthen the hold;
+// Yield does so between batches.
+func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Session, error) {
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	st := &session{}
+	s := &engine.Session{Conn: conn, Begin: "BEGIN IMMEDIATE", State: st, Identity: "this process"}
+	settings := []string{
+		fmt.Sprintf("PRAGMA busy_timeout = %d", max(o.LockTimeout, waitForLock).Milliseconds()),
+		"PRAGMA temp_store = FILE",
+		"PRAGMA query_only = 0", // every other connection only reads
+	}
+	if db.wal {
+		settings = append(settings, "PRAGMA wal_autocheckpoint = 0")
+		st.wal = openWAL(db.path + "-wal")
+	}
+	for _, text := range settings {
+		if _, err := conn.ExecContext(ctx, text); err != nil {
+			conn.Close()
+			return nil, err
+		}
+	}
+	s.Started = func(tx *engine.Tx) {
+		if st.wal != nil {
+			st.wal.skip()
+		}
+	}
+	s.Ending = func(tx *engine.Tx) {
+		if st.wal == nil { // what the journal holds just before it vanishes
+			tx.Log.Scope = "ours"
+			if fi, err := os.Stat(db.path + "-journal"); err == nil {
+				tx.Log.Bytes = fi.Size()
+			}
+		}
+	}
+	s.Ended = func(tx *engine.Tx) {
+		if st.wal != nil {
+			frames, bytes := st.wal.count()
+			tx.Log = engine.Log{Bytes: bytes, Records: frames, Images: -1, Scope: "ours"}
+			st.frames += frames
+		}
+	}
+	return s, nil
+}
+
+// Pauses between batches. A connection that waits for SQLite's write lock
+// sleeps and looks again, at most 50 ms apart in its first 228 ms (sqlite3.c,
+// sqliteDefaultBusyCallback: 1, 2, 5, 10, 15, 20, 25, 25, 25, 50, 50, 100 ms),
+// so a gap of a little more than 50 ms lets everyone in who came during a hold
+// of 200 ms. Nobody can see whether anyone waits; so such a gap is left once a
+// second, and after every batch while others are seen to commit.
+const (
+	turnGap        = 55 * time.Millisecond
+	shortGap       = time.Millisecond
+	probeEvery     = 1500 * time.Millisecond
+	contendedFor   = 3 * time.Second
+	checkpointFrom = 1000 // frames; SQLite's own default for an automatic checkpoint
+)
+
+// Yield copies the log back when it is long, and leaves others their turn.
+func (db *DB) Yield(ctx context.Context, s *engine.Session, lastHold time.Duration) error {
+	st := s.State.(*session)
+	if st.wal != nil && st.frames >= checkpointFrom {
+		st.frames = 0
+		rows, err := s.Conn.QueryContext(ctx, "PRAGMA wal_checkpoint(PASSIVE)")
+		if err != nil {
+			return err
+		}
+		rows.Close()
+	}
+	var version int64
+	if err := s.Conn.QueryRowContext(ctx, "PRAGMA data_version").Scan(&version); err != nil {
+		return err
+	}
+	now := time.Now()
+	if st.version != 0 && version != st.version {
+		st.contended = now
+	}
+	if st.probed.IsZero() {
+		st.probed = now
+	}
+	st.version = version
+	gap := shortGap
+	switch {
+	case now.Sub(st.contended) < contendedFor:
+		gap = turnGap
+	case now.Sub(st.probed) > probeEvery:
+		st.probed = now
+		gap = turnGap
+	}
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(gap):
+		return nil
+	}
+}

@@ -1,0 +1,192 @@
+// Package hazard knows what is suspicious about a change: what can be told from
+// its text and the table's description alone, and how the findings that need a
+// look at the rows are worded. It looks at no rows itself.
+package hazard
+
+import (
+	"fmt"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+// Level is how grave a finding is.
+type Level string
+
+const (
+	Note    Level = "note"    // worth knowing
+	Warning Level = "warning" // look before going on
+	Refusal Level = "refusal" // a run is refused unless it is told to go on despite it
+)
+
+// Finding is one suspicious thing about a step.
+type Finding struct {
+	Step  string `json:"step"`
+	Code  string `json:"code"` // what --despite takes
+	Level Level  `json:"level"`
+	Text  string `json:"text"`
+	Rows  int64  `json:"rows"` // rows concerned, -1 where that is no question of rows
+}
+
+// Codes that other packages ask for by name.
+const (
+	EveryRow    = "every-row"
+	KeyChanged  = "key-changed"
+	ReadsTarget = "reads-target"
+	NoKey       = "no-key"
+)
+
+// Text finds what the change's own text shows. method is sweep or single.
+func Text(c *change.Change, method string) []Finding {
+	f := finder{c: c}
+	if c.Where.Empty() && c.From.Empty() {
+		f.add(EveryRow, Refusal, "there is no filter: every row of %s is concerned; run needs --every-row", c.Table)
+	}
+	if method == "sweep" {
+		switch {
+		case c.Table.Key == nil:
+			f.add(NoKey, Refusal, "%s has no primary key and no unique index over NOT NULL columns, so there is no order to walk it in; add a key, or use --method single --keep none", c.Table)
+		case c.ChangesKey():
+			f.add(KeyChanged, Refusal, "the change assigns a key column (%s), by which batches find their way; use --method single", strings.Join(c.Table.Key.Names(), ", "))
+		}
+		if c.ReadsTarget() {
+			f.add(ReadsTarget, Refusal, "the step reads %s, the table that it changes: later batches would see what earlier ones did, one statement would not; use --method single", c.Table)
+		}
+	}
+	f.nulls()
+	f.again()
+	f.words()
+	if c.Verb == sqltext.Delete && has(c.Where, "LIKE", "ILIKE", "GLOB") {
+		f.add("like-delete", Warning, "rows are deleted by a pattern; look at the sample for rows that match by chance")
+	}
+	return f.found
+}
+
+type finder struct {
+	c     *change.Change
+	found []Finding
+}
+
+func (f *finder) add(code string, level Level, format string, args ...any) {
+	f.found = append(f.found, Finding{Step: f.c.Step, Code: code, Level: level, Text: fmt.Sprintf(format, args...), Rows: -1})
+}
+
+func has(f sqltext.Fragment, words ...string) bool {
+	for _, t := range f.Tokens {
+		for _, w := range words {
+			if t.Is(w) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// nulls finds comparisons with NULL, which are never true.
+func (f *finder) nulls() {
+	for _, frag := range []sqltext.Fragment{f.c.Where, f.c.From} {
+		ts := frag.Tokens
+		for i := 1; i < len(ts); i++ {
+			if !ts[i].Is("NULL") || !(ts[i-1].Punct("=") || ts[i-1].Punct(">") || ts[i-1].Punct("<")) {
+				continue
+			}
+			op := ts[i-1].Text
+			if i > 1 && (ts[i-2].Punct("<") || ts[i-2].Punct("!")) {
+				op = ts[i-2].Text + op
+			}
+			f.add("equals-null", Warning, "%s NULL is never true; IS NULL or IS NOT NULL is meant", op)
+		}
+	}
+}
+
+// again finds changes that apply twice when they are run twice: an assigned
+// column is computed from itself, and the filter does not ask about it.
+func (f *finder) again() {
+	if f.c.Verb == sqltext.Delete {
+		return
+	}
+	for _, s := range f.c.Set {
+		if f.mentions(f.c.Where, s.Column.Name) {
+			return
+		}
+	}
+	for _, s := range f.c.Set {
+		if s.Literal == nil && f.mentions(s.Expr, s.Column.Name) {
+			f.add("not-cleared", Warning, "%s is computed from itself and the filter still matches afterwards: a second run would change the rows again", s.Column.Name)
+			return
+		}
+	}
+}
+
+func (f *finder) mentions(frag sqltext.Fragment, column string) bool {
+	for _, t := range frag.Tokens {
+		if f.c.D.Same(t, column) {
+			return true
+		}
+	}
+	return false
+}
+
+// words finds strings that are a column's name, and quoted names that are no column.
+func (f *finder) words() {
+	told := map[string]bool{}
+	for _, frag := range f.c.Fragments() {
+		for i, t := range frag.Tokens {
+			if told[t.Text] {
+				continue
+			}
+			switch {
+			case t.Kind == sqltext.String && strings.HasPrefix(t.Text, "'"):
+				word := strings.Trim(t.Text, "'")
+				for _, col := range f.c.Table.Columns {
+					if word != "" && strings.EqualFold(col.Name, word) {
+						told[t.Text] = true
+						f.add("quoted-column", Warning, "%s is a text here, but %s also has a column of that name; write it without quotes if the column is meant", t.Text, f.c.Table)
+					}
+				}
+			case t.Kind == sqltext.QuotedIdent && f.c.D == sqltext.SQLite && strings.HasPrefix(t.Text, `"`):
+				joined := i > 0 && (frag.Tokens[i-1].Punct(".") || frag.Tokens[i-1].Is("AS")) || i+1 < len(frag.Tokens) && (frag.Tokens[i+1].Punct(".") || frag.Tokens[i+1].Punct("("))
+				if !joined && f.c.Table.Column(f.c.D, t) == nil && f.c.From.Empty() && !has(frag, "SELECT") {
+					told[t.Text] = true
+					f.add("quoted-text", Warning, "%s is no column of %s, so SQLite takes it as a text; write it in single quotes if that is meant", t.Text, f.c.Table)
+				}
+			}
+		}
+	}
+}
+
+// Rows words the findings that come from looking at the rows. A count of 0 gives none.
+func Rows(c *change.Change, code string, n int64, args ...string) (Finding, bool) {
+	if n == 0 {
+		return Finding{}, false
+	}
+	level, text := Warning, ""
+	arg := func(i int) string {
+		if i < len(args) {
+			return args[i]
+		}
+		return ""
+	}
+	switch code {
+	case "does-not-fit":
+		text = fmt.Sprintf("%d new values do not fit %s.%s %s; the batch that meets one fails", n, c.Table, arg(0), arg(1))
+	case "unique-collision":
+		text = fmt.Sprintf("%d values of the unique index %s would stand more than once", n, arg(0))
+	case "ambiguous-source":
+		level = Refusal
+		text = fmt.Sprintf("%d rows match several source rows that give them different new values; make the match unique", n)
+	case "cascade":
+		level = Refusal
+		text = fmt.Sprintf("%d rows of %s go with them (on %s %s) and cannot be put back by undo", n, arg(0), arg(1), strings.ToLower(arg(2)))
+	case "referenced":
+		text = fmt.Sprintf("%d rows of %s refer to rows concerned (%s): the database will refuse those", n, arg(0), strings.ToLower(arg(1)))
+	case "trigger":
+		level = Note
+		text = fmt.Sprintf("trigger %s (%s) fires for %d rows; what it changes elsewhere is not kept", arg(0), arg(1), n)
+	case "null-key":
+		level = Refusal
+		text = fmt.Sprintf("%d rows have NULL in the key (%s) and would not be reached; give them a key first, or use --method single --keep none", n, arg(0))
+	}
+	return Finding{Step: c.Step, Code: code, Level: level, Text: text, Rows: n}, true
+}

@@ -1,0 +1,455 @@
+package job
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"reflect"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+// The shape of a job file. Reading is strict: a key that is not here is an error.
+type file struct {
+	Title  string               `toml:"title"`
+	Reason string               `toml:"reason"`
+	Param  map[string]fileParam `toml:"param"`
+	Limits fileLimits           `toml:"limits"`
+	Step   []fileStep           `toml:"step"`
+}
+
+type fileParam struct {
+	Type string `toml:"type"`
+	Ask  string `toml:"ask"`
+}
+
+type fileLimits struct {
+	Hold  *string `toml:"hold"`
+	Batch *int    `toml:"batch"`
+}
+
+type fileStep struct {
+	Name   string            `toml:"name"`
+	SQL    *string           `toml:"sql"`
+	Table  *string           `toml:"table"`
+	Where  *string           `toml:"where"`
+	Let    map[string]string `toml:"let"`
+	Set    map[string]string `toml:"set"`
+	Put    map[string]any    `toml:"put"`
+	Delete bool              `toml:"delete"`
+	Expect any               `toml:"expect"`
+	Check  []fileCheck       `toml:"check"`
+}
+
+type fileCheck struct {
+	SQL  string `toml:"sql"`
+	Is   any    `toml:"is"`
+	When string `toml:"when"`
+}
+
+// Parse reads a job file. Every fault is an *Error with line and column.
+func Parse(name string, text []byte) (*Job, error) {
+	r := reader{name: name, j: &Job{Source: Source{Name: name, Text: string(text)}}}
+	if i := invalidUTF8(text); i >= 0 {
+		line := 1 + bytes.Count(text[:i], []byte("\n"))
+		return nil, &Error{File: name, Place: Place{line, i - bytes.LastIndexByte(text[:i], '\n')}, Msg: fmt.Sprintf("byte 0x%02x is not valid UTF-8", text[i])}
+	}
+	var f file
+	err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&f)
+	if err != nil {
+		return nil, r.decodeError(err)
+	}
+	r.j.places, r.order = places(text)
+	if err := r.job(f); err != nil {
+		return nil, err
+	}
+	return r.j, nil
+}
+
+func invalidUTF8(b []byte) int {
+	for i := 0; i < len(b); {
+		r, size := utf8.DecodeRune(b[i:])
+		if r == utf8.RuneError && size == 1 {
+			return i
+		}
+		i += size
+	}
+	return -1
+}
+
+// At places an error of the change package in the file. Others pass unchanged.
+func (j *Job) At(err error) error {
+	var fe *change.FieldError
+	if !errors.As(err, &fe) {
+		return err
+	}
+	out := &Error{File: j.Source.Name, Msg: fmt.Sprintf("step %q: %s: %v", fe.Step, fe.Field, fe.Err)}
+	if j.Source.SQL {
+		out.Msg = fe.Err.Error()
+	}
+	for i, s := range j.Steps {
+		if s.Name != fe.Step {
+			continue
+		}
+		path := "step." + strconv.Itoa(i)
+		out.Place = j.places[path]
+		for _, p := range []string{path + "." + fe.Field, path + "." + strings.SplitN(fe.Field, ".", 2)[0]} {
+			if at, ok := j.places[p]; ok {
+				out.Place = at
+				break
+			}
+		}
+	}
+	var se *sqltext.Error
+	if errors.As(fe.Err, &se) {
+		out.Hint = se.Caret()
+		if j.Source.SQL {
+			out.Place.Line, out.Place.Column = se.Position()
+			out.Msg = se.Msg
+		}
+	}
+	return out
+}
+
+type reader struct {
+	name  string
+	j     *Job
+	order map[string][]string // path of a table → its keys as they stand in the file
+}
+
+func (r *reader) fail(path, format string, args ...any) error {
+	e := &Error{File: r.name, Msg: fmt.Sprintf(format, args...)}
+	for p := path; p != ""; { // the nearest enclosing key that has a place
+		if at, ok := r.j.places[p]; ok {
+			e.Place = at
+			break
+		}
+		i := strings.LastIndexByte(p, '.')
+		if i < 0 {
+			break
+		}
+		p = p[:i]
+	}
+	return e
+}
+
+func (r *reader) decodeError(err error) error {
+	var strict *toml.StrictMissingError
+	var decode *toml.DecodeError
+	switch {
+	case errors.As(err, &strict) && len(strict.Errors) > 0:
+		d := strict.Errors[0]
+		line, col := d.Position()
+		key := d.Key()
+		msg := fmt.Sprintf("unknown key %q", strings.Join(key, "."))
+		if near := nearestKey(key); near != "" {
+			msg += fmt.Sprintf("; the nearest known one is %q", near)
+		}
+		return &Error{File: r.name, Place: Place{line, col}, Msg: msg}
+	case errors.As(err, &decode):
+		line, col := decode.Position()
+		msg := strings.TrimPrefix(decode.Error(), "toml: ")
+		if key := decode.Key(); len(key) > 0 && !strings.Contains(msg, key[len(key)-1]) {
+			msg = strings.Join(key, ".") + ": " + msg
+		}
+		return &Error{File: r.name, Place: Place{line, col}, Msg: msg}
+	}
+	return &Error{File: r.name, Msg: strings.TrimPrefix(err.Error(), "toml: ")}
+}
+
+// nearestKey finds the known key closest to the last part of an unknown one.
+func nearestKey(key toml.Key) string {
+	t := reflect.TypeFor[file]()
+	for _, part := range key[:len(key)-1] {
+		for t.Kind() == reflect.Slice || t.Kind() == reflect.Map || t.Kind() == reflect.Pointer {
+			t = t.Elem()
+		}
+		if t.Kind() != reflect.Struct {
+			return ""
+		}
+		for i := 0; i < t.NumField(); i++ {
+			if t.Field(i).Tag.Get("toml") == part {
+				t = t.Field(i).Type
+				break
+			}
+		}
+	}
+	for t.Kind() == reflect.Slice || t.Kind() == reflect.Map || t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	if t.Kind() != reflect.Struct {
+		return ""
+	}
+	var known []string
+	for i := 0; i < t.NumField(); i++ {
+		known = append(known, t.Field(i).Tag.Get("toml"))
+	}
+	return change.Nearest(key[len(key)-1], known)
+}
+
+func (r *reader) job(f file) error {
+	j := r.j
+	j.Title, j.Reason = f.Title, f.Reason
+	for _, name := range r.keys("param", f.Param) {
+		p := f.Param[name]
+		path := "param." + name
+		if toks, err := sqltext.Lex(sqltext.SQLite, ":"+name); err != nil || len(toks) != 1 || toks[0].Kind != sqltext.Param {
+			return r.fail(path, "%q cannot name a parameter; use letters, digits and _", name)
+		}
+		if p.Type == "" {
+			return r.fail(path, "param.%s: type is missing; use text, integer, decimal, boolean, date or timestamp", name)
+		}
+		if _, err := ParseValue(change.ValueType(p.Type), ""); err != nil && strings.Contains(err.Error(), "is not a type") {
+			return r.fail(path+".type", "param.%s: %v", name, err)
+		}
+		j.Params = append(j.Params, Param{name, change.ValueType(p.Type), p.Ask})
+	}
+	if h := f.Limits.Hold; h != nil {
+		d, err := time.ParseDuration(*h)
+		if err != nil || d < time.Millisecond || d > time.Hour {
+			return r.fail("limits.hold", "limits.hold: %q is not a time from 1ms to 1h, such as \"200ms\"", *h)
+		}
+		j.Limits.Hold = d
+	}
+	if b := f.Limits.Batch; b != nil {
+		if *b < 1 {
+			return r.fail("limits.batch", "limits.batch: %d is not a number of rows from 1 up", *b)
+		}
+		j.Limits.Batch = *b
+	}
+	if len(f.Step) == 0 {
+		return &Error{File: r.name, Place: Place{1, 1}, Msg: "the job has no [[step]]"}
+	}
+	seen := map[string]bool{}
+	for i, fs := range f.Step {
+		s, err := r.step(i, fs)
+		if err != nil {
+			return err
+		}
+		if seen[s.Name] {
+			return r.fail("step."+strconv.Itoa(i)+".name", "two steps are called %q", s.Name)
+		}
+		seen[s.Name] = true
+		j.Steps = append(j.Steps, s)
+	}
+	return nil
+}
+
+func (r *reader) step(i int, f fileStep) (Step, error) {
+	path := "step." + strconv.Itoa(i)
+	s := Step{Spec: change.Spec{Name: f.Name, Delete: f.Delete}}
+	if s.Name == "" {
+		s.Name = "step " + strconv.Itoa(i+1)
+	}
+	fail := func(key, format string, args ...any) (Step, error) {
+		return s, r.fail(path+key, "step %q: %s", s.Name, fmt.Sprintf(format, args...))
+	}
+	switch {
+	case f.SQL != nil && (f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete):
+		return fail(".sql", "sql stands alone; table, where, let, set, put and delete belong to the other form")
+	case f.SQL != nil:
+		if s.SQL = *f.SQL; strings.TrimSpace(s.SQL) == "" {
+			return fail(".sql", "sql is empty")
+		}
+	case f.Table == nil:
+		return fail("", "table is missing (or sql, with a whole statement)")
+	case f.Delete && (f.Set != nil || f.Put != nil):
+		return fail(".delete", "a step deletes rows or changes them, not both")
+	case !f.Delete && len(f.Set) == 0 && len(f.Put) == 0:
+		return fail("", "there is nothing to do: add set, put or delete = true")
+	default:
+		s.Table = *f.Table
+	}
+	if f.Where != nil {
+		if s.Where = *f.Where; strings.TrimSpace(s.Where) == "" {
+			return fail(".where", "where is empty; leave it out to change every row")
+		}
+	}
+	for _, k := range r.keys(path+".let", f.Let) {
+		s.Let = append(s.Let, change.Field{Name: k, Expr: f.Let[k]})
+	}
+	for _, k := range r.keys(path+".set", f.Set) {
+		s.Set = append(s.Set, change.Field{Name: k, Expr: f.Set[k]})
+	}
+	for _, k := range r.keys(path+".put", f.Put) {
+		v, err := literal(f.Put[k])
+		if err != nil {
+			return fail(".put."+k, "put.%s: %v", k, err)
+		}
+		s.Put = append(s.Put, change.Literal{Name: k, Value: v})
+	}
+	if f.Expect != nil {
+		v, err := literal(f.Expect)
+		if err != nil {
+			return fail(".expect", "expect: %v", err)
+		}
+		e, err := ParseExpect(v.Text)
+		if err != nil {
+			return fail(".expect", "expect: %v", err)
+		}
+		s.Expect = &e
+	}
+	for n, c := range f.Check {
+		check, err := readCheck(c)
+		if err != nil {
+			return fail(".check", "check %d: %v", n+1, err)
+		}
+		s.Checks = append(s.Checks, check)
+	}
+	return s, nil
+}
+
+func readCheck(c fileCheck) (Check, error) {
+	if strings.TrimSpace(c.SQL) == "" {
+		return Check{}, errors.New("sql is missing")
+	}
+	if c.Is == nil {
+		return Check{}, errors.New("is, the value that the query must give, is missing")
+	}
+	v, err := literal(c.Is)
+	if err != nil {
+		return Check{}, fmt.Errorf("is: %v", err)
+	}
+	out := Check{SQL: c.SQL, Is: v.Text}
+	switch c.When {
+	case "", "after":
+		out.After = true
+	case "before":
+		out.Before = true
+	case "both":
+		out.Before, out.After = true, true
+	default:
+		return out, fmt.Errorf("when: %q is not before, after or both", c.When)
+	}
+	return out, nil
+}
+
+// literal makes a value of what TOML gave.
+func literal(v any) (change.Value, error) {
+	switch v := v.(type) {
+	case string:
+		return change.Value{Type: change.TextValue, Text: v}, nil
+	case int64:
+		return change.Value{Type: change.IntegerValue, Text: strconv.FormatInt(v, 10)}, nil
+	case float64:
+		return change.Value{Type: change.DecimalValue, Text: strconv.FormatFloat(v, 'f', -1, 64)}, nil
+	case bool:
+		return change.Value{Type: change.BooleanValue, Text: strconv.FormatBool(v)}, nil
+	case toml.LocalDate:
+		return change.Value{Type: change.DateValue, Text: v.String()}, nil
+	case toml.LocalDateTime:
+		return change.Value{Type: change.TimestampValue, Text: strings.Replace(v.String(), "T", " ", 1)}, nil
+	case time.Time:
+		return change.Value{Type: change.TimestampValue, Text: v.Format("2006-01-02 15:04:05.999999Z07:00")}, nil
+	}
+	return change.Value{}, fmt.Errorf("a text, number, truth value, date or timestamp is wanted, not %T", v)
+}
+
+// keys lists a table's keys in the order of the file.
+func (r *reader) keys(path string, m any) []string {
+	var out []string
+	for _, k := range reflect.ValueOf(m).MapKeys() {
+		out = append(out, k.String())
+	}
+	at := map[string]int{}
+	for i, k := range r.order[path] {
+		at[k] = i
+	}
+	sort.Slice(out, func(a, b int) bool {
+		if at[out[a]] != at[out[b]] {
+			return at[out[a]] < at[out[b]]
+		}
+		return out[a] < out[b]
+	})
+	return out
+}
+
+// places finds where each key of the file stands: "step.0.let.full" → line and
+// column, and in which order the keys of a table come.
+func places(text []byte) (map[string]Place, map[string][]string) {
+	at := map[string]Place{}
+	order := map[string][]string{}
+	count := map[string]int{}
+	var p unstable.Parser
+	p.Reset(text)
+	note := func(base string, it unstable.Iterator) string {
+		path := base
+		for it.Next() {
+			n := it.Node()
+			part := string(n.Data)
+			order[path] = append(order[path], part)
+			if path != "" {
+				path += "."
+			}
+			path += part
+			pos := p.Shape(n.Raw).Start
+			if _, ok := at[path]; !ok {
+				at[path] = Place{pos.Line, pos.Column}
+			}
+			if n, ok := count[path]; ok && it.Node().Next() != nil {
+				path += "." + strconv.Itoa(n-1)
+			}
+		}
+		return path
+	}
+	base := ""
+	var value func(path string, n *unstable.Node)
+	value = func(path string, n *unstable.Node) {
+		if n.Kind != unstable.InlineTable {
+			return
+		}
+		for it := n.Children(); it.Next(); {
+			kv := it.Node()
+			if kv.Kind == unstable.KeyValue {
+				value(note(path, kv.Key()), kv.Value())
+			}
+		}
+	}
+	for p.NextExpression() {
+		e := p.Expression()
+		switch e.Kind {
+		case unstable.Table:
+			base = tablePath(e.Key(), count)
+			note("", e.Key())
+		case unstable.ArrayTable:
+			path := note("", e.Key())
+			place := at[path]
+			count[path]++
+			base = path + "." + strconv.Itoa(count[path]-1)
+			it := e.Key()
+			for it.Next() {
+				pos := p.Shape(it.Node().Raw).Start
+				place = Place{pos.Line, pos.Column}
+			}
+			at[base] = place
+		case unstable.KeyValue:
+			value(note(base, e.Key()), e.Value())
+		}
+	}
+	return at, order
+}
+
+// tablePath is the path of a [table] header, with the index of the last
+// [[array]] element where the header goes through one ([step.let]).
+func tablePath(it unstable.Iterator, count map[string]int) string {
+	path := ""
+	for it.Next() {
+		if path != "" {
+			path += "."
+		}
+		path += string(it.Node().Data)
+		if n, ok := count[path]; ok {
+			path += "." + strconv.Itoa(n-1)
+		}
+	}
+	return path
+}

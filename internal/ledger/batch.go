@@ -1,0 +1,337 @@
+package ledger
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"sort"
+	"strings"
+	"syscall"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+)
+
+// ErrMoved says that a lane is not where it was thought to be: another process
+// has moved it on, or a commit of our own whose answer was lost took effect.
+var ErrMoved = errors.New("the lane has moved on")
+
+// ErrTaken says that another process works on the run.
+var ErrTaken = errors.New("another process works on this run")
+
+// leaseFor is how long a lease holds without a heartbeat. A process that died
+// on this host is known to be dead at once.
+const leaseFor = 30 * time.Second
+
+// Batch is the record of one batch.
+type Batch struct {
+	Run       int64
+	Step      int
+	N         int64
+	Began     time.Time
+	To        change.KeyValue
+	Effect    engine.Effect
+	LeftAlone int64
+	Hold      time.Duration // 0: not told, since the process ended right after the batch
+	LockWait  time.Duration
+	Locks     map[string]int
+	Retries   int
+}
+
+// Claim makes this process the one that works on a run and sets its status.
+// Where the engine has no lock of its own for that, the lease decides.
+func (l *Ledger) Claim(ctx context.Context, s *engine.Session, r *Run, lease bool) error {
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var beat moment
+	now := Run{ID: r.ID}
+	if err := tx.Scan(ctx, l.sql("SELECT holder, host, pid, heartbeat, status FROM @run WHERE id = ?"), []any{r.ID}, &now.holder, &now.Host, &now.PID, &beat, &now.Status); err != nil {
+		return err
+	}
+	now.heartbeat = beat.Time
+	if lease {
+		if err := l.Free(&now); err != nil {
+			r.Host, r.PID = now.Host, now.PID
+			return err
+		}
+	}
+	host, pid, me := holder()
+	if _, err := tx.Exec(ctx, l.sql("UPDATE @run SET holder = ?, host = ?, pid = ?, heartbeat = ?, status = ?, error = '', ended_at = NULL WHERE id = ?"),
+		me, host, pid, stamp(time.Now()), Running, r.ID); err != nil {
+		return err
+	}
+	r.Status, r.holder = Running, me
+	return tx.Commit(ctx)
+}
+
+// Free gives ErrTaken if a process works on the run by its lease.
+func (l *Ledger) Free(r *Run) error {
+	_, _, me := holder()
+	if r.Status == Running && r.holder != me && l.held(r) {
+		return ErrTaken
+	}
+	return nil
+}
+
+// held reports whether a lease is alive: renewed not long ago, and not by a
+// process of this host that is gone.
+func (l *Ledger) held(r *Run) bool {
+	host, _, _ := holder()
+	return time.Since(r.heartbeat) < leaseFor && !(r.Host == host && dead(r.PID, r.holder))
+}
+
+// dead reports whether the process that held a lease on this host is gone.
+func dead(pid int, token string) bool {
+	if err := syscall.Kill(pid, 0); errors.Is(err, syscall.ESRCH) {
+		return true
+	}
+	return processStart(pid) == "" || !strings.HasSuffix(token, "/"+processStart(pid))
+}
+
+// End records how a run ended.
+func (l *Ledger) End(ctx context.Context, s *engine.Session, r *Run, status, message string) error {
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(ctx, l.sql("UPDATE @run SET status = ?, error = ?, ended_at = ? WHERE id = ?"), status, message, stamp(time.Now()), r.ID); err != nil {
+		return err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	r.Status, r.Error, r.EndedAt = status, message, time.Now().UTC()
+	return nil
+}
+
+// BeginStep fixes the end of a step's walk and marks the step as running.
+func (l *Ledger) BeginStep(ctx context.Context, s *engine.Session, run int64, st *Step) error {
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(ctx, l.sql("INSERT INTO @lane (run, step, n, checkpoint, walk_end, batches, kept, done) VALUES (?, ?, 1, '', ?, 0, 0, 0)"), run, st.N, st.Lane.End.Encode()); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'running', table_rows = ? WHERE run = ? AND n = ?"), st.TableRows, run, st.N); err != nil {
+		return err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	st.Status = Running
+	return nil
+}
+
+// EndStep marks a step as done.
+func (l *Ledger) EndStep(ctx context.Context, s *engine.Session, run int64, st *Step) error {
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'done' WHERE run = ? AND n = ?"), run, st.N); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, l.sql("UPDATE @lane SET done = 1 WHERE run = ? AND step = ?"), run, st.N); err != nil {
+		return err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	st.Status, st.Lane.Done = Done, true
+	return nil
+}
+
+// Fence is the first statement of every batch: it moves the lane's checkpoint
+// on to where the batch will end, if the lane still stands where the caller
+// thinks it does. The row stays locked to the end of the transaction, so that
+// two attempts at the same batch, even by a connection already given up,
+// follow one another and only one of them can succeed.
+func (l *Ledger) Fence(ctx context.Context, tx *engine.Tx, run int64, st *Step, to change.KeyValue) error {
+	n, err := tx.Exec(ctx, l.sql("UPDATE @lane SET checkpoint = ?, batches = batches + 1 WHERE run = ? AND step = ? AND n = 1 AND batches = ? AND done = 0"),
+		to.Encode(), run, st.N, st.Lane.Batches)
+	if err != nil {
+		return err
+	}
+	if n != 1 {
+		return ErrMoved
+	}
+	return nil
+}
+
+// Record writes a batch into the ledger, in its own transaction. prev is the
+// batch before it, whose hold is known only now; it may be nil.
+func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, b *Batch, prev *Batch) error {
+	locks, err := json.Marshal(b.Locks)
+	if err != nil {
+		return err
+	}
+	e := b.Effect
+	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, left_alone, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries)
+		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
+		b.Run, b.Step, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.LeftAlone, ms(b.LockWait),
+		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, l.sql("UPDATE @lane SET kept = ? WHERE run = ? AND step = ? AND n = 1"), e.Kept, b.Run, b.Step); err != nil {
+		return err
+	}
+	if prev == nil {
+		return nil
+	}
+	return l.settle(ctx, tx, prev)
+}
+
+// settle fills in what is known of a batch only after its commit.
+func (l *Ledger) settle(ctx context.Context, tx *engine.Tx, b *Batch) error {
+	_, err := tx.Exec(ctx, l.sql("UPDATE @batch SET hold_ms = ?, log_bytes = ?, log_records = ?, log_images = ?, log_scope = ? WHERE run = ? AND step = ? AND lane = 1 AND n = ?"),
+		ms(b.Hold), unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.N)
+	return err
+}
+
+// Settle is settle in a transaction of its own, after the last batch; it also
+// renews the lease.
+func (l *Ledger) Settle(ctx context.Context, s *engine.Session, b *Batch) error {
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := l.settle(ctx, tx, b); err != nil {
+		return err
+	}
+	return tx.Commit(ctx)
+}
+
+// Beat renews the lease within a batch's transaction.
+func (l *Ledger) Beat(ctx context.Context, tx *engine.Tx, run int64) error {
+	_, err := tx.Exec(ctx, l.sql("UPDATE @run SET heartbeat = ? WHERE id = ?"), stamp(time.Now()), run)
+	return err
+}
+
+// Position reads where a step's lane stands now.
+func (l *Ledger) Position(ctx context.Context, tx *engine.Tx, run int64, st *Step) error {
+	var checkpoint, end string
+	var done int
+	if err := tx.Scan(ctx, l.sql("SELECT checkpoint, walk_end, batches, kept, done FROM @lane WHERE run = ? AND step = ? AND n = 1"), []any{run, st.N},
+		&checkpoint, &end, &st.Lane.Batches, &st.Lane.Kept, &done); err != nil {
+		return err
+	}
+	st.Lane.Done = done == 1
+	var err error
+	if st.Lane.Checkpoint, err = DecodeOr(checkpoint); err != nil {
+		return err
+	}
+	st.Lane.End, err = DecodeOr(end)
+	return err
+}
+
+// Left is a row that an undo left alone because others had changed it since.
+type Left struct {
+	Step     int               `json:"step"`
+	Seq      int64             `json:"seq"`
+	Key      string            `json:"key"`
+	Expected map[string]string `json:"expected"`
+	Found    map[string]string `json:"found,omitempty"`
+	Gone     bool              `json:"gone"`
+}
+
+// LeaveAlone records rows that were left alone, in the batch's transaction.
+func (l *Ledger) LeaveAlone(ctx context.Context, tx *engine.Tx, run int64, rows []Left) error {
+	for _, x := range rows {
+		expected, err := json.Marshal(x.Expected)
+		if err != nil {
+			return err
+		}
+		found := []byte{}
+		if !x.Gone {
+			if found, err = json.Marshal(x.Found); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.Exec(ctx, l.sql("INSERT INTO @left_alone (run, step, seq, row_key, expected, found) VALUES (?, ?, ?, ?, ?, ?)"),
+			run, x.Step, x.Seq, x.Key, string(expected), string(found)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// LeftAlone reads up to limit of the rows that a run left alone.
+func (l *Ledger) LeftAlone(ctx context.Context, run int64, limit int) ([]Left, error) {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, seq, row_key, expected, found FROM @left_alone WHERE run = ? ORDER BY step, seq LIMIT ?"), run, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Left
+	for rows.Next() {
+		var x Left
+		var expected, found string
+		if err := rows.Scan(&x.Step, &x.Seq, &x.Key, &expected, &found); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(expected), &x.Expected); err != nil {
+			return nil, err
+		}
+		if x.Gone = found == ""; !x.Gone {
+			if err := json.Unmarshal([]byte(found), &x.Found); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, x)
+	}
+	return out, rows.Err()
+}
+
+// Holds are the holds of a run's batches. The batch that was under way when a
+// process was killed has none.
+type Holds struct {
+	Batches          int64
+	Median, P99, Max time.Duration
+}
+
+// Holds reads them for a run.
+func (l *Ledger) Holds(ctx context.Context, run int64) (Holds, error) {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT hold_ms FROM @batch WHERE run = ? AND hold_ms IS NOT NULL"), run)
+	if err != nil {
+		return Holds{}, err
+	}
+	defer rows.Close()
+	var all []float64
+	for rows.Next() {
+		var v float64
+		if err := rows.Scan(&v); err != nil {
+			return Holds{}, err
+		}
+		all = append(all, v)
+	}
+	h := Holds{Batches: int64(len(all))}
+	if len(all) == 0 {
+		return h, rows.Err()
+	}
+	sort.Float64s(all)
+	at := func(share float64) time.Duration { // nearest rank
+		i := int(share*float64(len(all))+0.999999) - 1
+		return time.Duration(all[min(max(i, 0), len(all)-1)] * float64(time.Millisecond))
+	}
+	h.Median, h.P99, h.Max = at(0.5), at(0.99), at(1)
+	return h, rows.Err()
+}
+
+func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// unknown writes -1 as NULL.
+func unknown(n int64) any {
+	if n < 0 {
+		return nil
+	}
+	return n
+}

@@ -1,0 +1,299 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"strings"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/job"
+)
+
+// Statuses of a run.
+const (
+	Running = "running" // someone works on it, or was killed while doing so
+	Stopped = "stopped"
+	Failed  = "failed"
+	Done    = "done"
+)
+
+// Options are how a run is carried out, kept so that resume goes on the same way.
+type Options struct {
+	Hold  time.Duration `json:"hold"`
+	Batch int           `json:"batch,omitempty"`
+	Keep  bool          `json:"keep"`
+}
+
+// Run is one execution of a job.
+type Run struct {
+	ID        int64
+	Title     string
+	Reason    string
+	UndoOf    int64 // 0 if it is no undo
+	Source    job.Source
+	Params    map[string]change.Value
+	Digest    string
+	Options   Options
+	Status    string
+	Error     string
+	Version   string
+	OSUser    string
+	DBUser    string
+	Host      string
+	PID       int
+	StartedAt time.Time
+	EndedAt   time.Time // zero while it is not at its end
+	Steps     []*Step
+	UndoneBy  int64 // run that took this one back or is about to, 0 if none
+
+	holder    string
+	heartbeat time.Time
+}
+
+// Step is one step of a run with its one lane.
+type Step struct {
+	N           int
+	Name        string
+	Verb        string
+	TableSchema string
+	TableName   string
+	KeyColumns  []string
+	SetColumns  []string
+	Method      string
+	KeptTable   string
+	Matched     int64
+	ToChange    int64
+	TableRows   int64
+	Status      string
+	Lane        Lane
+	Totals      Totals
+}
+
+// Lane is a part of a step's key space with its checkpoint.
+type Lane struct {
+	Checkpoint change.KeyValue
+	End        change.KeyValue
+	Batches    int64
+	Kept       int64
+	Done       bool
+}
+
+// Totals add up the batches of a step. Log.Bytes and so on are -1 if no batch told.
+type Totals struct {
+	Batches, Scanned, Matched, Changed, LeftAlone, Retries int64
+	Log                                                    engine.Log
+}
+
+// Create records a new run with its steps and gives it its number. The kept
+// tables are made in the same transaction.
+func (l *Ledger) Create(ctx context.Context, s *engine.Session, r *Run, kept [][]string) error {
+	for attempt := 0; ; attempt++ {
+		err := l.create(ctx, s, r, kept)
+		if err == nil {
+			return nil
+		}
+		// Two runs that begin at the same moment ask for the same number.
+		if f := l.db.Fault(err); (f != engine.Data && f != engine.Busy) || attempt == 5 {
+			return err
+		}
+	}
+}
+
+func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept [][]string) error {
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := tx.Scan(ctx, l.sql("SELECT coalesce(max(id), 0) + 1 FROM @run"), nil, &r.ID); err != nil {
+		return err
+	}
+	if u, err := user.Current(); err == nil {
+		r.OSUser = u.Username
+	} else {
+		r.OSUser = os.Getenv("USER")
+	}
+	r.DBUser = l.db.User()
+	r.Host, r.PID, r.holder = holder()
+	r.Status, r.StartedAt = Running, time.Now().UTC()
+	params, err := json.Marshal(r.Params)
+	if err != nil {
+		return err
+	}
+	options, err := json.Marshal(r.Options)
+	if err != nil {
+		return err
+	}
+	isSQL := 0
+	if r.Source.SQL {
+		isSQL = 1
+	}
+	var undoOf any
+	if r.UndoOf != 0 {
+		undoOf = r.UndoOf
+	}
+	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @run (id, title, reason, undo_of, source_name, source_text, source_sql, params, digest, options, status, error, version, os_user, db_user, host, pid, holder, heartbeat, started_at)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
+		r.ID, r.Title, r.Reason, undoOf, r.Source.Name, r.Source.Text, isSQL, string(params), r.Digest, string(options), r.Status, "",
+		r.Version, r.OSUser, r.DBUser, r.Host, r.PID, r.holder, stamp(r.StartedAt), stamp(r.StartedAt)); err != nil {
+		return err
+	}
+	for i, st := range r.Steps {
+		if st.KeptTable == "" && kept != nil && kept[i] != nil {
+			st.KeptTable = l.KeptName(r.ID, st.N)
+			for _, text := range kept[i] {
+				if _, err := tx.Exec(ctx, strings.ReplaceAll(text, l.KeptName(0, st.N), st.KeptTable)); err != nil {
+					return fmt.Errorf("making the kept-values table: %w", err)
+				}
+			}
+		}
+		keys, _ := json.Marshal(st.KeyColumns)
+		cols, _ := json.Marshal(st.SetColumns)
+		if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @step (run, n, name, verb, table_schema, table_name, key_columns, set_columns, method, kept_table, matched, to_change, table_rows, status)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`), r.ID, st.N, st.Name, st.Verb, st.TableSchema, st.TableName, string(keys), string(cols), st.Method, st.KeptTable,
+			st.Matched, st.ToChange, st.TableRows, "pending"); err != nil {
+			return err
+		}
+	}
+	return tx.Commit(ctx)
+}
+
+const runColumns = `r.id, r.title, r.reason, coalesce(r.undo_of, 0), r.source_name, r.source_text, r.source_sql, r.params, r.digest, r.options, r.status, r.error, r.version,
+	r.os_user, r.db_user, r.host, r.pid, r.holder, r.heartbeat, r.started_at, r.ended_at, coalesce((SELECT max(u.id) FROM @run u WHERE u.undo_of = r.id), 0)`
+
+func scanRun(row interface{ Scan(...any) error }) (*Run, error) {
+	r := &Run{}
+	var params, options string
+	var isSQL int
+	var beat, start, end moment
+	err := row.Scan(&r.ID, &r.Title, &r.Reason, &r.UndoOf, &r.Source.Name, &r.Source.Text, &isSQL, &params, &r.Digest, &options, &r.Status, &r.Error, &r.Version,
+		&r.OSUser, &r.DBUser, &r.Host, &r.PID, &r.holder, &beat, &start, &end, &r.UndoneBy)
+	if err != nil {
+		return nil, err
+	}
+	r.Source.SQL = isSQL == 1
+	r.heartbeat, r.StartedAt, r.EndedAt = beat.Time, start.Time, end.Time
+	if err := json.Unmarshal([]byte(params), &r.Params); err != nil {
+		return nil, fmt.Errorf("run %d: parameters in the ledger: %w", r.ID, err)
+	}
+	if err := json.Unmarshal([]byte(options), &r.Options); err != nil {
+		return nil, fmt.Errorf("run %d: options in the ledger: %w", r.ID, err)
+	}
+	return r, nil
+}
+
+// Load reads one run with its steps.
+func (l *Ledger) Load(ctx context.Context, id int64) (*Run, error) {
+	if ok, err := l.Exists(ctx); err != nil {
+		return nil, err
+	} else if !ok {
+		return nil, ErrNone
+	}
+	r, err := scanRun(l.db.Pool().QueryRowContext(ctx, l.read("SELECT "+runColumns+" FROM @run r WHERE r.id = ?"), id))
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, &engine.NotFoundError{What: fmt.Sprintf("run %d (`jugatum runs` lists them)", id)}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return r, l.loadSteps(ctx, r)
+}
+
+// List reads all runs, the newest first, with their steps.
+func (l *Ledger) List(ctx context.Context) ([]*Run, error) {
+	if ok, err := l.Exists(ctx); err != nil || !ok {
+		return nil, err
+	}
+	return l.runs(ctx, "ORDER BY r.id DESC")
+}
+
+// SameJob reads the runs of the same job with the same parameters, the newest first.
+func (l *Ledger) SameJob(ctx context.Context, digest string) ([]*Run, error) {
+	if ok, err := l.Exists(ctx); err != nil || !ok {
+		return nil, err
+	}
+	return l.runs(ctx, "WHERE r.digest = ? AND r.undo_of IS NULL ORDER BY r.id DESC", digest)
+}
+
+func (l *Ledger) runs(ctx context.Context, rest string, args ...any) ([]*Run, error) {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT "+runColumns+" FROM @run r "+rest), args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []*Run
+	for rows.Next() {
+		r, err := scanRun(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	rows.Close()
+	for _, r := range out {
+		if err := l.loadSteps(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read(`SELECT s.n, s.name, s.verb, s.table_schema, s.table_name, s.key_columns, s.set_columns, s.method, s.kept_table, s.matched, s.to_change, s.table_rows, s.status,
+			coalesce(l.checkpoint, ''), coalesce(l.walk_end, ''), coalesce(l.batches, 0), coalesce(l.kept, 0), coalesce(l.done, 0),
+			b.batches, b.scanned, b.matched, b.changed, b.left_alone, b.retries, b.log_bytes, b.log_records, b.log_images, b.log_scope
+		FROM @step s LEFT JOIN @lane l ON l.run = s.run AND l.step = s.n AND l.n = 1
+		JOIN (SELECT st.n AS step, count(b.n) AS batches, coalesce(CAST(sum(b.scanned) AS {int}), 0) AS scanned, CAST(coalesce(CASE WHEN min(b.matched) < 0 THEN -1 ELSE sum(b.matched) END, 0) AS {int}) AS matched,
+				coalesce(CAST(sum(b.changed) AS {int}), 0) AS changed, coalesce(CAST(sum(b.left_alone) AS {int}), 0) AS left_alone, coalesce(CAST(sum(b.retries) AS {int}), 0) AS retries,
+				coalesce(CAST(sum(b.log_bytes) AS {int}), -1) AS log_bytes, coalesce(CAST(sum(b.log_records) AS {int}), -1) AS log_records, coalesce(CAST(sum(b.log_images) AS {int}), -1) AS log_images, coalesce(max(b.log_scope), '') AS log_scope
+			FROM @step st LEFT JOIN @batch b ON b.run = st.run AND b.step = st.n WHERE st.run = ? GROUP BY st.n) AS b ON b.step = s.n
+		WHERE s.run = ? ORDER BY s.n`), r.ID, r.ID)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		s := &Step{}
+		var keys, cols, checkpoint, end string
+		var done int
+		t := &s.Totals
+		if err := rows.Scan(&s.N, &s.Name, &s.Verb, &s.TableSchema, &s.TableName, &keys, &cols, &s.Method, &s.KeptTable, &s.Matched, &s.ToChange, &s.TableRows, &s.Status,
+			&checkpoint, &end, &s.Lane.Batches, &s.Lane.Kept, &done,
+			&t.Batches, &t.Scanned, &t.Matched, &t.Changed, &t.LeftAlone, &t.Retries, &t.Log.Bytes, &t.Log.Records, &t.Log.Images, &t.Log.Scope); err != nil {
+			return err
+		}
+		s.Lane.Done = done == 1
+		for _, x := range []error{json.Unmarshal([]byte(keys), &s.KeyColumns), json.Unmarshal([]byte(cols), &s.SetColumns)} {
+			if x != nil {
+				return fmt.Errorf("run %d, step %d: the ledger cannot be read: %w", r.ID, s.N, x)
+			}
+		}
+		if s.Lane.Checkpoint, err = DecodeOr(checkpoint); err != nil {
+			return err
+		}
+		if s.Lane.End, err = DecodeOr(end); err != nil {
+			return err
+		}
+		r.Steps = append(r.Steps, s)
+	}
+	return rows.Err()
+}
+
+// DecodeOr reads a key of the ledger.
+func DecodeOr(s string) (change.KeyValue, error) {
+	k, err := change.DecodeKey(s)
+	if err != nil {
+		return nil, fmt.Errorf("a key in the ledger cannot be read: %w", err)
+	}
+	return k, nil
+}

@@ -1,0 +1,246 @@
+// Package ledger is Jugatum's own record in the database being changed: runs,
+// steps, lanes, batches with their costs, kept values, and rows that an undo
+// left alone. What a batch did and how far its lane has come are written in the
+// transaction of the batch itself, so that the ledger is never ahead of the
+// table nor behind it.
+//
+// The price of living in the same database is that a ledger cannot outlive it,
+// and that its few rows a batch are part of the load.
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+// Version of the ledger's tables. A newer one than this is refused.
+const Version = 1
+
+// tables in the order in which they are made. @name is a ledger table, {type}
+// differs between engines.
+var tables = []string{
+	`CREATE TABLE @ledger (version {int} NOT NULL, made_at {time} NOT NULL)`,
+	`CREATE TABLE @run (
+		id {int} PRIMARY KEY,        // 1, 2, 3, …
+		title {text} NOT NULL,
+		reason {text} NOT NULL,
+		undo_of {int},               // the run that this one takes back
+		source_name {text} NOT NULL, // file name of the job, or --sql
+		source_text {text} NOT NULL, // the job itself
+		source_sql {int} NOT NULL,   // 1: source_text is one statement
+		params {text} NOT NULL,      // JSON: name to type and text
+		digest {text} NOT NULL,      // equal for the same steps with the same parameters
+		options {text} NOT NULL,     // JSON: hold, batch, keep, …
+		status {text} NOT NULL,      // running, stopped, failed, done
+		error {text} NOT NULL,
+		version {text} NOT NULL,     // of Jugatum
+		os_user {text} NOT NULL,
+		db_user {text} NOT NULL,
+		host {text} NOT NULL,
+		pid {int} NOT NULL,
+		holder {text} NOT NULL,      // lease: who works on the run where the engine has no lock for it
+		heartbeat {time} NOT NULL,
+		started_at {time} NOT NULL,
+		ended_at {time})`,
+	`CREATE TABLE @step (
+		run {int} NOT NULL, n {int} NOT NULL,
+		name {text} NOT NULL,
+		verb {text} NOT NULL,        // update, delete
+		table_schema {text} NOT NULL, table_name {text} NOT NULL,
+		key_columns {text} NOT NULL, // JSON
+		set_columns {text} NOT NULL, // JSON
+		method {text} NOT NULL,      // sweep, single
+		kept_table {text} NOT NULL,  // as SQL text; empty without kept values
+		matched {int} NOT NULL,      // counted beforehand; -1 not counted
+		to_change {int} NOT NULL,    // rows whose new value differs; -1 not counted
+		table_rows {int} NOT NULL,   // rows of the table at the start, perhaps estimated
+		status {text} NOT NULL,      // pending, running, done
+		PRIMARY KEY (run, n))`,
+	`CREATE TABLE @lane (
+		run {int} NOT NULL, step {int} NOT NULL, n {int} NOT NULL,
+		checkpoint {text} NOT NULL,  // JSON: the last key done; empty before the first batch
+		walk_end {text} NOT NULL,    // JSON: the last key of the walk, fixed at its start
+		batches {int} NOT NULL,
+		kept {int} NOT NULL,         // number of the last kept row
+		done {int} NOT NULL,
+		PRIMARY KEY (run, step, n))`,
+	`CREATE TABLE @batch (
+		run {int} NOT NULL, step {int} NOT NULL, lane {int} NOT NULL, n {int} NOT NULL,
+		began_at {time} NOT NULL,
+		key_to {text} NOT NULL,      // JSON: the batch reaches up to here, from where the one before ended
+		kept_to {int} NOT NULL,      // number of its last kept row
+		scanned {int} NOT NULL, matched {int} NOT NULL, changed {int} NOT NULL, // rows; -1 unknown
+		left_alone {int} NOT NULL,   // rows of an undo that others had changed
+		hold_ms {real},              // from the first statement to the end of the commit; written by the next batch
+		lock_wait_ms {real} NOT NULL, // our wait for the write lock before the batch (SQLite)
+		log_bytes {int}, log_records {int}, log_images {int}, log_scope {text},
+		locks {text} NOT NULL,       // JSON: lock mode to count
+		retries {int} NOT NULL,
+		PRIMARY KEY (run, step, lane, n))`,
+	`CREATE TABLE @left_alone (
+		run {int} NOT NULL, step {int} NOT NULL, seq {int} NOT NULL,
+		row_key {text} NOT NULL,
+		expected {text} NOT NULL,    // JSON: column to the value that the run had left
+		found {text} NOT NULL,       // JSON: column to the value found; empty if the row is gone
+		PRIMARY KEY (run, step, seq))`,
+}
+
+// Ledger is the record in one database.
+type Ledger struct {
+	db    engine.DB
+	names *strings.Replacer
+}
+
+// Open gives the ledger of a database. It makes nothing.
+func Open(db engine.DB) *Ledger {
+	var pairs []string
+	for _, n := range []string{"ledger", "run", "step", "lane", "batch", "left_alone"} {
+		pairs = append(pairs, "@"+n, db.LedgerTable(n))
+	}
+	if db.Dialect() == sqltext.SQLite {
+		pairs = append(pairs, "{int}", "INTEGER", "{text}", "TEXT", "{real}", "REAL", "{time}", "TEXT")
+	} else {
+		pairs = append(pairs, "{int}", "bigint", "{text}", "text", "{real}", "double precision", "{time}", "timestamptz")
+	}
+	return &Ledger{db: db, names: strings.NewReplacer(pairs...)}
+}
+
+// sql writes a statement of the ledger for this database.
+func (l *Ledger) sql(text string) string { return l.names.Replace(text) }
+
+// read writes a query for use on the pool, where placeholders are the driver's.
+func (l *Ledger) read(text string) string {
+	text = l.sql(text)
+	if l.db.Dialect() == sqltext.PostgreSQL {
+		return engine.Numbered(text)
+	}
+	return text
+}
+
+// ErrNone is the answer where no run was ever made.
+var ErrNone = errors.New("there are no runs in this database yet")
+
+// Exists reports whether the ledger has been made, and refuses one that is newer
+// than this program.
+func (l *Ledger) Exists(ctx context.Context) (bool, error) {
+	query := "SELECT count(*) FROM sqlite_schema WHERE name = 'jugatum_ledger'"
+	if l.db.Dialect() == sqltext.PostgreSQL {
+		query = "SELECT count(*) FROM pg_tables WHERE schemaname = 'jugatum' AND tablename = 'ledger'"
+	}
+	var n int
+	if err := l.db.Pool().QueryRowContext(ctx, query).Scan(&n); err != nil || n == 0 {
+		return false, err
+	}
+	var version int
+	if err := l.db.Pool().QueryRowContext(ctx, l.sql("SELECT max(version) FROM @ledger")).Scan(&version); err != nil {
+		return false, err
+	}
+	if version > Version {
+		return false, fmt.Errorf("the ledger in %s is of version %d, this program knows up to %d; use a newer jugatum", l.db.Name(), version, Version)
+	}
+	return true, nil
+}
+
+// Ensure makes the ledger if it is not there.
+func (l *Ledger) Ensure(ctx context.Context, s *engine.Session) error {
+	ok, err := l.Exists(ctx)
+	if ok || err != nil {
+		return err
+	}
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, text := range append(l.db.LedgerSetup(), tables...) {
+		if _, err := tx.Exec(ctx, l.sql(stripComments(text))); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(ctx, l.sql("INSERT INTO @ledger (version, made_at) VALUES (?, ?)"), Version, stamp(time.Now())); err != nil {
+		return err
+	}
+	return tx.Commit(ctx)
+}
+
+// stripComments leaves the explanations of the columns out of what is stored.
+func stripComments(text string) string {
+	lines := strings.Split(text, "\n")
+	for i, s := range lines {
+		if at := strings.Index(s, "//"); at >= 0 {
+			lines[i] = s[:at]
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+// stamp writes a time for both engines: text that sorts, in UTC.
+func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05.000000+00:00") }
+
+// moment reads what stamp wrote.
+type moment struct{ time.Time }
+
+// Scan takes PostgreSQL's time or SQLite's text; NULL is the zero time.
+func (m *moment) Scan(src any) error {
+	switch v := src.(type) {
+	case nil:
+		m.Time = time.Time{}
+	case time.Time:
+		m.Time = v.UTC()
+	case string:
+		t, err := time.Parse("2006-01-02 15:04:05.000000-07:00", v)
+		if err != nil {
+			return err
+		}
+		m.Time = t.UTC()
+	default:
+		return fmt.Errorf("time given as %T", src)
+	}
+	return nil
+}
+
+// KeptName is the name, as SQL text, of the kept-values table of a step.
+func (l *Ledger) KeptName(run int64, step int) string {
+	return l.db.LedgerTable(fmt.Sprintf("kept_%d_%d", run, step))
+}
+
+// Kept lays out the kept-values table of a step, nil without kept values.
+func (l *Ledger) Kept(s *Step, c *change.Change) *change.Kept {
+	if s.KeptTable == "" {
+		return nil
+	}
+	return change.NewKept(s.KeptTable, c)
+}
+
+// holder identifies this process for a lease.
+func holder() (host string, pid int, token string) {
+	host, _ = os.Hostname()
+	pid = os.Getpid()
+	return host, pid, fmt.Sprintf("%s/%d/%s", host, pid, processStart(pid))
+}
+
+// processStart tells processes apart that had the same number one after the
+// other: the start time from /proc, "" where there is none.
+func processStart(pid int) string {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return ""
+	}
+	// Field 22 (proc(5)), counted after the command's name, which may hold anything.
+	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+	if len(f) < 20 {
+		return ""
+	}
+	return f[19]
+}
+
+var _ sql.Scanner = (*moment)(nil)

@@ -1,0 +1,392 @@
+// Package preview asks a database what a job would do, without changing anything.
+package preview
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/hazard"
+	"jugatum/internal/sqltext"
+)
+
+// Step is what one step would do.
+type Step struct {
+	Name      string           `json:"name"`
+	Table     string           `json:"table"`
+	Verb      string           `json:"verb"`
+	Method    string           `json:"method"`
+	Key       []string         `json:"key"`
+	TableRows int64            `json:"table_rows"`
+	Estimated bool             `json:"table_rows_estimated"`
+	Matched   int64            `json:"matched"` // rows that the filter finds
+	Changes   int64            `json:"changes"` // of these, rows whose new value differs, or rows to delete
+	Columns   []Column         `json:"columns"`
+	Named     []string         `json:"named"` // names of in-between values
+	Sample    []Row            `json:"sample"`
+	Hazards   []hazard.Finding `json:"hazards"`
+}
+
+// Column tells about one assigned column, over the rows that change. Figures
+// are text, exact as the database gives them.
+type Column struct {
+	Name    string  `json:"name"`
+	Type    string  `json:"type"`
+	Before  *Figure `json:"before,omitempty"` // numbers only
+	After   *Figure `json:"after,omitempty"`
+	Longest int64   `json:"longest,omitempty"` // characters of the longest new text
+	Width   int     `json:"width,omitempty"`   // characters that the column takes, 0 without a limit
+}
+
+// Figure sums up a column of numbers.
+type Figure struct {
+	Min      string `json:"min"`
+	Max      string `json:"max"`
+	Sum      string `json:"sum"`
+	Distinct int64  `json:"distinct"`
+}
+
+// Row is one row of the sample.
+type Row struct {
+	Key     string    `json:"key"`
+	Named   []*string `json:"named"`
+	Changes []Cell    `json:"changes"`
+}
+
+// Cell is one value before and after; nil is NULL. After is meaningless for a delete.
+type Cell struct {
+	Column string  `json:"column"`
+	Before *string `json:"before"`
+	After  *string `json:"after"`
+}
+
+// Count asks only how many rows match and how many would change.
+func Count(ctx context.Context, db engine.DB, c *change.Change) (matched, changes int64, err error) {
+	q := &change.Query{D: c.D}
+	q.With(c, false).Add("SELECT count(*), ")
+	q.Add("count(*) FILTER (WHERE changes) FROM (")
+	inner(q, c, false)
+	q.Add(") AS jugatum_s")
+	err = db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&matched, &changes)
+	return matched, changes, err
+}
+
+// Check has the database read the change without looking at a row, so that a
+// column or a function that is not there is known before anything begins.
+func Check(ctx context.Context, db engine.DB, c *change.Change) error {
+	q := &change.Query{D: c.D}
+	q.With(c, false).Add("SELECT count(*) FROM (SELECT * FROM (")
+	inner(q, c, true)
+	q.Add(") AS jugatum_s LIMIT 0) AS jugatum_e")
+	var n int64
+	return db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&n)
+}
+
+// inner is the query for matched rows: k0, k1, …, o0, n0, …, l0, …, changes.
+// Where a target row can have several source rows, one of them stands for it.
+func inner(q *change.Query, c *change.Change, named bool) {
+	key := []*change.Column(nil)
+	if c.Table.Key != nil {
+		key = c.Table.Key.Columns
+	}
+	single := !c.From.Empty() && len(key) > 0
+	q.Add("SELECT jugatum_m.*, ")
+	if c.Verb == sqltext.Delete {
+		q.Add("1 = 1")
+	} else {
+		for i, s := range c.Set {
+			if i > 0 {
+				q.Add(" OR ")
+			}
+			n, o := fmt.Sprintf("jugatum_m.n%d", i), fmt.Sprintf("jugatum_m.o%d", i)
+			if fits := fits(q.D, s.Column, n); fits != "" {
+				// A value that does not fit would end the whole query; it differs for sure.
+				q.Add("CASE WHEN ", fits, " THEN ").Differs(s.Column, n, o).Add(" ELSE true END")
+			} else {
+				q.Differs(s.Column, n, o)
+			}
+		}
+	}
+	q.Add(" AS changes FROM (SELECT ")
+	sep := ""
+	for i, k := range key {
+		q.Add(sep, c.Ref, ".", c.D.Quote(k.Name), fmt.Sprintf(" AS k%d", i))
+		sep = ", "
+	}
+	if c.Verb == sqltext.Delete {
+		for i, col := range c.Table.Stored() {
+			q.Add(sep, c.Ref, ".", c.D.Quote(col.Name), fmt.Sprintf(" AS o%d", i))
+			sep = ", "
+		}
+	}
+	for i, s := range c.Set {
+		q.Add(sep, c.Ref, ".", c.D.Quote(s.Column.Name), fmt.Sprintf(" AS o%d, ", i)).NewValue(c, s).Add(fmt.Sprintf(" AS n%d", i))
+		sep = ", "
+	}
+	if named {
+		for i, l := range c.Let {
+			q.Add(sep, "(").Fragment(l.Expr, c.Params).Add(fmt.Sprintf(") AS l%d", i))
+		}
+	}
+	if single {
+		q.Add(", row_number() OVER (PARTITION BY ").Columns(c.Ref, key).Add(") AS source")
+	}
+	q.Source(c, change.Range{})
+	if c.D == sqltext.SQLite {
+		q.Add(" LIMIT -1") // keeps SQLite from working out the new values once for every use
+	} else {
+		q.Add(" OFFSET 0")
+	}
+	q.Add(") AS jugatum_m")
+	if single {
+		q.Add(" WHERE source = 1")
+	}
+}
+
+// fits is the condition that a new value goes into a column without an error,
+// "" where nothing can be said or nothing can fail.
+func fits(d sqltext.Dialect, col *change.Column, n string) string {
+	if d != sqltext.PostgreSQL {
+		return ""
+	}
+	between := func(lo, hi string) string {
+		return fmt.Sprintf("(%s IS NULL OR CAST(%s AS numeric) BETWEEN %s AND %s)", n, n, lo, hi)
+	}
+	switch {
+	case col.Type == "smallint":
+		return between("-32768.5", "32767.4")
+	case col.Type == "integer":
+		return between("-2147483648.5", "2147483647.4")
+	case col.Type == "bigint":
+		return between("-9223372036854775808.5", "9223372036854775807.4")
+	case strings.HasPrefix(col.Type, "numeric("):
+		p, s, _ := strings.Cut(strings.Trim(strings.TrimPrefix(col.Type, "numeric"), "()"), ",")
+		precision, err1 := strconv.Atoi(p)
+		scale, err2 := strconv.Atoi(s)
+		if err1 != nil || err2 != nil {
+			return ""
+		}
+		return fmt.Sprintf("(%s IS NULL OR abs(round(CAST(%s AS numeric), %d)) < power(10::numeric, %d))", n, n, scale, precision-scale)
+	case col.Length > 0 && !strings.Contains(col.Type, "char("): // a domain
+		return ""
+	case col.Length > 0:
+		// Spaces beyond the width are dropped in silence by SQL's own rule.
+		return fmt.Sprintf("(%s IS NULL OR char_length(rtrim(CAST(%s AS text))) <= %d)", n, n, col.Length)
+	}
+	return ""
+}
+
+// Look previews one step. sample is how many rows to show.
+func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sample int) (*Step, error) {
+	p := &Step{Name: c.Step, Table: c.Table.String(), Verb: c.Verb.String(), Method: method, TableRows: c.Table.Rows, Estimated: c.Table.Estimated, Hazards: hazard.Text(c, method)}
+	if c.Table.Key != nil {
+		p.Key = c.Table.Key.Names()
+	}
+	for _, l := range c.Let {
+		p.Named = append(p.Named, l.Name)
+	}
+	if err := p.figures(ctx, db, c); err != nil {
+		return nil, err
+	}
+	if err := p.sample(ctx, db, c, sample); err != nil {
+		return nil, err
+	}
+	return p, p.hazards(ctx, db, c)
+}
+
+// figures counts the rows and sums up the columns in one pass.
+func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) error {
+	q := &change.Query{D: c.D}
+	q.With(c, false).Add("SELECT count(*), count(*) FILTER (WHERE changes)")
+	into := []any{&p.Matched, &p.Changes}
+	p.Columns = make([]Column, len(c.Set))
+	misfits := make([]int64, len(c.Set))
+	for i, s := range c.Set {
+		col := &p.Columns[i]
+		col.Name, col.Type, col.Width = s.Column.Name, s.Column.Type, s.Column.Length
+		n := fmt.Sprintf("n%d", i)
+		if f := fits(c.D, s.Column, n); f != "" {
+			q.Add(", count(*) FILTER (WHERE NOT ", f, ")")
+			into = append(into, &misfits[i])
+		}
+		switch s.Column.Class {
+		case change.Number:
+			col.Before, col.After = &Figure{}, &Figure{}
+			for _, side := range []struct {
+				v string
+				f *Figure
+			}{{fmt.Sprintf("o%d", i), col.Before}, {n, col.After}} {
+				v := side.v
+				if side.f == col.After {
+					v = number(c.D, s.Column, v)
+				}
+				for _, agg := range []string{"min", "max", "sum"} {
+					q.Add(", coalesce(CAST(", agg, "(", v, ") FILTER (WHERE changes) AS text), 'NULL')")
+				}
+				q.Add(", count(DISTINCT ", v, ") FILTER (WHERE changes)")
+				into = append(into, &side.f.Min, &side.f.Max, &side.f.Sum, &side.f.Distinct)
+			}
+		case change.Text:
+			q.Add(", coalesce(max(length(CAST(", n, " AS text))) FILTER (WHERE changes), 0)")
+			into = append(into, &col.Longest)
+		}
+	}
+	q.Add(" FROM (")
+	inner(q, c, false)
+	q.Add(") AS jugatum_s")
+	if err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(into...); err != nil {
+		return fmt.Errorf("step %q: %w", c.Step, err)
+	}
+	for i, n := range misfits {
+		p.found(hazard.Rows(c, "does-not-fit", n, c.Set[i].Column.Name, c.Set[i].Column.Type))
+	}
+	return nil
+}
+
+// number brings a new value to a type that can be added up.
+func number(d sqltext.Dialect, col *change.Column, v string) string {
+	if d == sqltext.SQLite {
+		return v
+	}
+	if strings.Contains(col.Type, "double") || col.Type == "real" {
+		return "CAST(" + v + " AS double precision)"
+	}
+	if strings.HasPrefix(col.Type, "numeric(") {
+		_, scale, _ := strings.Cut(strings.Trim(strings.TrimPrefix(col.Type, "numeric"), "()"), ",")
+		return "round(CAST(" + v + " AS numeric), " + scale + ")"
+	}
+	if col.Type == "numeric" {
+		return "CAST(" + v + " AS numeric)"
+	}
+	if col.Type == "money" {
+		return v
+	}
+	return "round(CAST(" + v + " AS numeric))"
+}
+
+func (p *Step) found(f hazard.Finding, ok bool) {
+	if ok {
+		p.Hazards = append(p.Hazards, f)
+	}
+}
+
+// sample reads rows spread evenly over those that change, the first and the
+// last among them.
+func (p *Step) sample(ctx context.Context, db engine.DB, c *change.Change, n int) error {
+	if p.Changes == 0 || n < 1 {
+		return nil
+	}
+	var picks []string
+	last := int64(-1)
+	for i := 0; i < n; i++ {
+		at := int64(0)
+		if n > 1 {
+			at = int64(float64(p.Changes-1) * float64(i) / float64(n-1))
+		}
+		if at != last {
+			picks = append(picks, strconv.FormatInt(at+1, 10))
+		}
+		last = at
+	}
+	q := &change.Query{D: c.D}
+	keys := 0
+	if c.Table.Key != nil {
+		keys = len(c.Table.Key.Columns)
+	}
+	q.With(c, false).Add("SELECT ")
+	sep := ""
+	text := func(name string) {
+		q.Add(sep, q.Text(name))
+		sep = ", "
+	}
+	for i := 0; i < keys; i++ {
+		text(fmt.Sprintf("k%d", i))
+	}
+	for i := range c.Let {
+		text(fmt.Sprintf("l%d", i))
+	}
+	cols := p.cells(c)
+	for i := range cols {
+		text(fmt.Sprintf("o%d", i))
+		if c.Verb == sqltext.Update {
+			text(fmt.Sprintf("n%d", i))
+		}
+	}
+	q.Add(" FROM (SELECT jugatum_s.*, row_number() OVER (")
+	for i := 0; i < keys; i++ {
+		q.Add([]string{", ", "ORDER BY "}[b(i == 0)], fmt.Sprintf("k%d", i))
+	}
+	q.Add(") AS place FROM (")
+	inner(q, c, true)
+	q.Add(") AS jugatum_s WHERE changes) AS jugatum_p WHERE place IN (", strings.Join(picks, ", "), ") ORDER BY place")
+	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return fmt.Errorf("step %q: %w", c.Step, err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		row := Row{}
+		width := keys + len(c.Let) + len(cols)
+		if c.Verb == sqltext.Update {
+			width += len(cols)
+		}
+		vals := make([]sql.NullString, width)
+		into := make([]any, width)
+		for i := range vals {
+			into[i] = &vals[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		var key []string
+		for _, v := range vals[:keys] {
+			key = append(key, v.String)
+		}
+		row.Key = strings.Join(key, ", ")
+		for _, v := range vals[keys : keys+len(c.Let)] {
+			row.Named = append(row.Named, pointer(v))
+		}
+		rest := vals[keys+len(c.Let):]
+		for i, name := range cols {
+			cell := Cell{Column: name}
+			if c.Verb == sqltext.Update {
+				cell.Before, cell.After = pointer(rest[2*i]), pointer(rest[2*i+1])
+			} else {
+				cell.Before = pointer(rest[i])
+			}
+			row.Changes = append(row.Changes, cell)
+		}
+		p.Sample = append(p.Sample, row)
+	}
+	return rows.Err()
+}
+
+func b(v bool) int {
+	if v {
+		return 1
+	}
+	return 0
+}
+
+// cells are the columns that a sample row shows.
+func (p *Step) cells(c *change.Change) []string {
+	if c.Verb == sqltext.Update {
+		return c.SetNames()
+	}
+	var names []string
+	for _, col := range c.Table.Stored() {
+		names = append(names, col.Name)
+	}
+	return names
+}
+
+func pointer(s sql.NullString) *string {
+	if !s.Valid {
+		return nil
+	}
+	return &s.String
+}

@@ -1,0 +1,490 @@
+// Package runner carries a run out: step by step, batch by batch, each in a
+// transaction of its own that moves the lane's checkpoint, changes the rows,
+// keeps their values and records the cost. It knows no dialect.
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/pace"
+)
+
+// ErrStopped says that a run was stopped on request; it can be resumed.
+var ErrStopped = errors.New("stopped")
+
+// ErrGuard marks errors that are refusals rather than failures.
+var ErrGuard = errors.New("refused")
+
+// Work is one step of a run, ready to be carried out.
+type Work struct {
+	Step   *ledger.Step
+	Change *change.Change
+	Kept   *change.Kept // nil without kept values
+	Undo   bool         // put the kept values back instead
+	UpTo   int64        // for an undo: number of the last kept row
+}
+
+// Runner carries out one run.
+type Runner struct {
+	DB     engine.DB
+	Ledger *ledger.Ledger
+	Run    *ledger.Run
+	Work   []*Work
+	Stop   <-chan struct{} // closed: finish the batch, then stop
+
+	// Watch, if set, is called after every batch and when something holds the run up.
+	Watch func(Progress)
+	// Before and After, if set, are called around a step that is not being
+	// resumed midway; an error ends the run there.
+	Before, After func(ctx context.Context, w *Work) error
+
+	session *engine.Session
+	sizer   pace.Sizer
+	prev    *ledger.Batch
+	p       Progress
+	begun   time.Time
+	beat    time.Time
+}
+
+// Progress is where a run stands.
+type Progress struct {
+	Run         int64
+	Undo        bool
+	Step        int // 1-based
+	Steps       int
+	Name        string
+	Batches     int64 // of the run
+	Scanned     int64 // rows of the step; -1 unknown
+	Matched     int64 // rows of the step; -1 unknown
+	Changed     int64 // rows of the step
+	LeftAlone   int64
+	TableRows   int64 // rows that the step will go over, perhaps estimated
+	ToChange    int64 // rows the step will change; -1 not counted
+	Size        int   // rows of the next batch
+	Hold, Worst time.Duration
+	Log         engine.Log // of this process's part of the run
+	Elapsed     time.Duration
+	StepElapsed time.Duration
+	Here        int64  // rows of the step gone over by this process
+	Note        string // what holds the run up, "" if nothing does
+}
+
+// Bounds of patience.
+const (
+	lockRunWait   = 15 * time.Second // for a killed process's session to end on the server
+	busyTries     = 60               // about two minutes with the pauses below
+	reconnectFor  = 2 * time.Minute
+	firstPause    = 20 * time.Millisecond
+	longestPause  = 2 * time.Second
+	heartbeatRate = 5 * time.Second
+)
+
+// Execute carries the run out from wherever it stands. It returns nil when all
+// steps are done, ErrStopped (wrapped) when it was asked to stop, and records
+// the outcome in the ledger in every case that lets it.
+func (r *Runner) Execute(ctx context.Context) error {
+	r.begun = time.Now()
+	r.sizer = pace.Sizer{Target: r.Run.Options.Hold, Fixed: r.Run.Options.Batch}
+	defer func() {
+		if r.session != nil {
+			r.session.Close()
+		}
+	}()
+	if err := r.connect(ctx); err != nil {
+		return err
+	}
+	err := r.steps(ctx)
+	status, message := ledger.Done, ""
+	switch {
+	case err == nil:
+	case errors.Is(err, ErrStopped) || ctx.Err() != nil:
+		status = ledger.Stopped
+		if !errors.Is(err, ErrStopped) {
+			err = fmt.Errorf("%w: the batch under way was rolled back", ErrStopped)
+		}
+	default:
+		status, message = ledger.Failed, err.Error()
+	}
+	// The caller's context may have ended; what happened is recorded all the same.
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	if r.session.Conn.PingContext(end) != nil {
+		if r.session.Close(); r.open(end) != nil {
+			return err
+		}
+	}
+	if r.prev != nil {
+		if serr := r.Ledger.Settle(end, r.session, r.prev); serr != nil && err == nil {
+			return serr
+		}
+		r.prev = nil
+	}
+	if eerr := r.Ledger.End(end, r.session, r.Run, status, message); eerr != nil && err == nil {
+		return eerr
+	}
+	return err
+}
+
+// open opens the session without asking for the right to work on the run.
+func (r *Runner) open(ctx context.Context) error {
+	s, err := r.DB.Session(ctx, engine.SessionOptions{
+		Purpose: fmt.Sprintf("jugatum run %d", r.Run.ID), LockTimeout: max(r.Run.Options.Hold, 50*time.Millisecond)})
+	if err != nil {
+		return err
+	}
+	r.session = s
+	return nil
+}
+
+// connect opens the session and makes sure that nobody else works on the run.
+func (r *Runner) connect(ctx context.Context) error {
+	if err := r.open(ctx); err != nil {
+		return err
+	}
+	locker, ok := r.DB.(engine.RunLocker)
+	if ok {
+		got, err := locker.LockRun(ctx, r.session, r.Run.ID, lockRunWait)
+		if err != nil {
+			return err
+		}
+		if !got {
+			return r.taken()
+		}
+	}
+	err := r.Ledger.Claim(ctx, r.session, r.Run, !ok)
+	if errors.Is(err, ledger.ErrTaken) {
+		return r.taken()
+	}
+	return err
+}
+
+func (r *Runner) taken() error {
+	return fmt.Errorf("%w: another process works on run %d (process %d on %s); wait for its end, or stop it first", ErrGuard, r.Run.ID, r.Run.PID, r.Run.Host)
+}
+
+func (r *Runner) steps(ctx context.Context) error {
+	for _, w := range r.Work {
+		if w.Step.Status == ledger.Done {
+			continue
+		}
+		fresh := w.Step.Status == "pending"
+		if fresh && r.Before != nil {
+			if err := r.Before(ctx, w); err != nil {
+				return err
+			}
+		}
+		if err := r.step(ctx, w, fresh); err != nil {
+			return fmt.Errorf("step %q: %w", w.Step.Name, err)
+		}
+		if r.After != nil {
+			if err := r.After(ctx, w); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// step carries out one step.
+func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
+	way := r.way(w)
+	stepBegun := time.Now()
+	if fresh {
+		if err := r.patiently(ctx, func() error {
+			end, rows, err := way.begin(ctx)
+			if err != nil {
+				return err
+			}
+			w.Step.Lane = ledger.Lane{End: end}
+			w.Step.TableRows = rows
+			return r.Ledger.BeginStep(ctx, r.session, r.Run.ID, w.Step)
+		}); err != nil {
+			return err
+		}
+	}
+	if err := r.patiently(ctx, func() error { return way.resume(ctx, w.Step.Lane.End) }); err != nil {
+		return err
+	}
+	t := w.Step.Totals
+	r.p = Progress{Run: r.Run.ID, Undo: w.Undo, Step: w.Step.N, Steps: len(r.Work), Name: w.Step.Name, Batches: r.p.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed,
+		LeftAlone: t.LeftAlone, TableRows: w.Step.TableRows, ToChange: w.Step.ToChange, Log: r.p.Log, Worst: r.p.Worst}
+	retries := 0
+	for !finished(&w.Step.Lane, way) {
+		select {
+		case <-r.Stop:
+			return ErrStopped
+		case <-ctx.Done():
+			return ctx.Err()
+		default:
+		}
+		r.p.Size = r.sizer.Next()
+		err := r.batch(ctx, w, way, retries)
+		switch r.sort(ctx, err) {
+		case goOn:
+			retries = 0
+			r.p.Note = ""
+			r.p.Elapsed, r.p.StepElapsed = time.Since(r.begun), time.Since(stepBegun)
+			r.watch()
+			continue
+		case look:
+			if err := r.position(ctx, w); err != nil {
+				return err
+			}
+			retries = 0
+		case again:
+			retries++
+			r.sizer.Failed()
+			if retries > busyTries {
+				return fmt.Errorf("another session's locks were in the way %d times in a row: %w; resume when it has ended", retries, err)
+			}
+			r.p.Note = "waiting for another session's lock"
+			r.watch()
+			if err := r.pause(ctx, retries); err != nil {
+				return err
+			}
+		case reconnect:
+			r.p.Note = "connection lost, trying again"
+			r.watch()
+			if err := r.reconnect(ctx, err); err != nil {
+				return err
+			}
+			if err := r.position(ctx, w); err != nil {
+				return err
+			}
+		default:
+			return fmt.Errorf("%s: after key %s: %w", w.Change.Table, orBeginning(w.Step.Lane.Checkpoint), err)
+		}
+	}
+	return r.patiently(ctx, func() error { return r.Ledger.EndStep(ctx, r.session, r.Run.ID, w.Step) })
+}
+
+func orBeginning(k change.KeyValue) string {
+	if k == nil {
+		return "(beginning)"
+	}
+	return k.String()
+}
+
+// verdict is what to do after a batch. This is the one place where it is
+// decided whether an error is worth another try.
+type verdict int
+
+const (
+	goOn verdict = iota
+	again
+	look
+	reconnect
+	giveUp
+)
+
+func (r *Runner) sort(ctx context.Context, err error) verdict {
+	switch {
+	case err == nil:
+		return goOn
+	case ctx.Err() != nil:
+		return giveUp
+	case errors.Is(err, ledger.ErrMoved):
+		return look
+	}
+	switch r.DB.Fault(err) {
+	case engine.Busy:
+		return again
+	case engine.Connection:
+		return reconnect
+	}
+	return giveUp
+}
+
+// patiently repeats a small piece of work around the batches until it is done
+// or clearly cannot be. The work must be all in one transaction.
+func (r *Runner) patiently(ctx context.Context, do func() error) error {
+	for try := 1; ; try++ {
+		err := do()
+		switch r.sort(ctx, err) {
+		case goOn:
+			return nil
+		case again:
+			if try > busyTries {
+				return err
+			}
+			if err := r.pause(ctx, try); err != nil {
+				return err
+			}
+		case reconnect:
+			if err := r.reconnect(ctx, err); err != nil {
+				return err
+			}
+		default:
+			return err
+		}
+	}
+}
+
+// position reads the lane's place again, after a doubt.
+func (r *Runner) position(ctx context.Context, w *Work) error {
+	r.prev = nil
+	return r.patiently(ctx, func() error {
+		tx, err := r.session.Start(ctx)
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback()
+		before := w.Step.Lane.Batches
+		if err := r.Ledger.Position(ctx, tx, r.Run.ID, w.Step); err != nil {
+			return err
+		}
+		r.p.Batches += w.Step.Lane.Batches - before
+		return nil
+	})
+}
+
+// reconnect opens a new session, patiently, after the old one was lost.
+func (r *Runner) reconnect(ctx context.Context, cause error) error {
+	r.session.Close()
+	begin := time.Now()
+	for try := 1; ; try++ {
+		err := r.connect(ctx)
+		if err == nil {
+			return nil
+		}
+		if errors.Is(err, ErrGuard) || ctx.Err() != nil {
+			return err
+		}
+		if time.Since(begin) > reconnectFor {
+			return fmt.Errorf("the connection was lost (%w) and could not be made again for %v; resume the run when the server is back", cause, reconnectFor)
+		}
+		if err := r.pause(ctx, try); err != nil {
+			return err
+		}
+	}
+}
+
+// pause waits longer from try to try.
+func (r *Runner) pause(ctx context.Context, try int) error {
+	wait := min(firstPause<<min(try, 10), longestPause)
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-r.Stop:
+		return ErrStopped
+	case <-time.After(wait):
+		return nil
+	}
+}
+
+func (r *Runner) watch() {
+	if r.Watch != nil {
+		r.Watch(r.p)
+	}
+}
+
+// batch carries out the next batch in one transaction. The lane in memory
+// moves only when the commit has succeeded.
+func (r *Runner) batch(ctx context.Context, w *Work, way way, retries int) error {
+	rng, rows, err := way.next(ctx, &w.Step.Lane, r.p.Size)
+	if err != nil {
+		return err
+	}
+	tx, err := r.session.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	b := &ledger.Batch{Run: r.Run.ID, Step: w.Step.N, N: w.Step.Lane.Batches + 1, Began: time.Now(), To: rng.Hi, LockWait: tx.Wait, Retries: retries}
+	if err := r.Ledger.Fence(ctx, tx, r.Run.ID, w.Step, rng.Hi); err != nil {
+		return err
+	}
+	var left []ledger.Left
+	if b.Effect, left, err = way.batch(ctx, tx, rng); err != nil {
+		return err
+	}
+	b.LeftAlone = int64(len(left))
+	if rows >= 0 {
+		b.Effect.Scanned = rows
+	}
+	if len(left) > 0 {
+		if err := r.Ledger.LeaveAlone(ctx, tx, r.Run.ID, left); err != nil {
+			return err
+		}
+	}
+	if lt, ok := r.DB.(engine.LockTeller); ok {
+		if b.Locks, err = lt.Locks(ctx, tx); err != nil {
+			return err
+		}
+	}
+	if err := r.Ledger.Record(ctx, tx, b, r.prev); err != nil {
+		return err
+	}
+	if time.Since(r.beat) > heartbeatRate {
+		if err := r.Ledger.Beat(ctx, tx, r.Run.ID); err != nil {
+			return err
+		}
+		r.beat = time.Now()
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	b.Hold = tx.Hold
+	if tx.Log.Scope != "" { // told only at the commit
+		b.Effect.Log = tx.Log
+	}
+	r.prev = b
+	r.count(w, b)
+	if y, ok := r.DB.(engine.Yielder); ok {
+		return r.yield(ctx, y, b.Hold)
+	}
+	return nil
+}
+
+// yield ignores a cancelled context: the batch is done and the loop will see it.
+func (r *Runner) yield(ctx context.Context, y engine.Yielder, hold time.Duration) error {
+	if err := y.Yield(ctx, r.session, hold); err != nil && ctx.Err() == nil {
+		return err
+	}
+	return nil
+}
+
+// count takes a finished batch into account.
+func (r *Runner) count(w *Work, b *ledger.Batch) {
+	lane := &w.Step.Lane
+	lane.Checkpoint, lane.Batches, lane.Kept = b.To, b.N, b.Effect.Kept
+	e := b.Effect
+	size := int(e.Scanned)
+	if e.Scanned < 0 {
+		size = r.p.Size
+	}
+	r.sizer.Done(size, b.Hold)
+	t := &w.Step.Totals
+	t.Batches++
+	t.Changed += e.Changed
+	t.LeftAlone += b.LeftAlone
+	t.Scanned = sum(t.Scanned, e.Scanned)
+	t.Matched = sum(t.Matched, e.Matched)
+	t.Retries += int64(b.Retries)
+	if t.Log.Scope == "" {
+		t.Log = engine.Log{Scope: e.Log.Scope}
+	}
+	t.Log.Add(e.Log)
+	r.p.Batches++
+	r.p.Changed, r.p.Scanned, r.p.Matched, r.p.LeftAlone = t.Changed, t.Scanned, t.Matched, t.LeftAlone
+	r.p.Here += max(e.Scanned, 0)
+	r.p.Hold, r.p.Worst = b.Hold, max(r.p.Worst, b.Hold)
+	if r.p.Log.Scope == "" {
+		r.p.Log = engine.Log{Scope: e.Log.Scope}
+	}
+	r.p.Log.Add(e.Log)
+}
+
+// sum adds counts of which one may be unknown.
+func sum(a, b int64) int64 {
+	if a < 0 || b < 0 {
+		return -1
+	}
+	return a + b
+}

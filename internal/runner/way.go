@@ -1,0 +1,197 @@
+package runner
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+)
+
+// way is a method of carrying out a step: where it ends, which rows come next,
+// and how a batch of them is changed.
+type way interface {
+	// begin fixes the end of the walk; nil if there is nothing to do. rows is
+	// how many it will go over, perhaps estimated.
+	begin(ctx context.Context) (end change.KeyValue, rows int64, err error)
+	// resume prepares to go on towards an end that was fixed earlier.
+	resume(ctx context.Context, end change.KeyValue) error
+	// next gives the range of about n rows that follows the lane's checkpoint,
+	// and how many rows it holds if that was counted, else -1. Its Hi is set.
+	next(ctx context.Context, lane *ledger.Lane, n int) (change.Range, int64, error)
+	// batch changes the rows of a range.
+	batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error)
+	// once is true if the first batch is the whole step.
+	once() bool
+}
+
+func finished(lane *ledger.Lane, w way) bool {
+	if lane.Done || lane.End == nil || w.once() && lane.Batches > 0 {
+		return true
+	}
+	return lane.Checkpoint != nil && lane.Checkpoint.Encode() == lane.End.Encode()
+}
+
+func (r *Runner) way(w *Work) way {
+	switch {
+	case w.Undo:
+		return &restore{r: r, w: w}
+	case w.Step.Method == "single":
+		return &single{r: r, w: w}
+	}
+	return &sweep{r: r, w: w, walk: engine.NewWalk(r.DB, w.Change.Table)}
+}
+
+// sweep walks the table in key order.
+type sweep struct {
+	r    *Runner
+	w    *Work
+	walk *engine.Walk
+}
+
+func (s *sweep) begin(ctx context.Context) (change.KeyValue, int64, error) {
+	end, err := s.walk.End(ctx)
+	return end, s.w.Change.Table.Rows, err
+}
+
+func (s *sweep) resume(ctx context.Context, end change.KeyValue) error {
+	return s.walk.Survey(ctx, end)
+}
+
+func (s *sweep) next(ctx context.Context, lane *ledger.Lane, n int) (change.Range, int64, error) {
+	return s.walk.Next(ctx, lane.Checkpoint, lane.End, n)
+}
+
+func (s *sweep) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
+	e, err := s.r.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, r, s.w.Step.Lane.Kept)
+	return e, nil, err
+}
+
+func (s *sweep) once() bool { return false }
+
+// single is the whole step as one statement in one transaction.
+type single struct {
+	r *Runner
+	w *Work
+}
+
+func (s *single) begin(context.Context) (change.KeyValue, int64, error) {
+	return change.KeyValue{}, s.w.Change.Table.Rows, nil
+}
+
+func (s *single) resume(context.Context, change.KeyValue) error { return nil }
+
+func (s *single) next(context.Context, *ledger.Lane, int) (change.Range, int64, error) {
+	return change.Range{Hi: change.KeyValue{}}, -1, nil
+}
+
+func (s *single) batch(ctx context.Context, tx *engine.Tx, _ change.Range) (engine.Effect, []ledger.Left, error) {
+	e, err := s.r.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, change.Range{}, s.w.Step.Lane.Kept)
+	return e, nil, err
+}
+
+func (s *single) once() bool { return true }
+
+// restore walks the kept values and puts the old ones back where the row still
+// has the new ones.
+type restore struct {
+	r *Runner
+	w *Work
+}
+
+func (s *restore) begin(ctx context.Context) (change.KeyValue, int64, error) {
+	if s.w.UpTo == 0 {
+		return nil, 0, nil
+	}
+	return change.KeyValue{s.w.UpTo}, s.w.UpTo, nil
+}
+
+func (s *restore) resume(ctx context.Context, end change.KeyValue) error {
+	if k, ok := s.r.DB.(engine.KeptReader); ok && end != nil {
+		return k.PrepareKept(ctx, s.w.Kept)
+	}
+	return nil
+}
+
+func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (change.Range, int64, error) {
+	from := int64(0)
+	if lane.Checkpoint != nil {
+		from, _ = lane.Checkpoint.Int()
+	}
+	end, ok := lane.End.Int()
+	if !ok {
+		return change.Range{}, 0, fmt.Errorf("the end of the undo, %s, is not a number", lane.End)
+	}
+	to := min(change.AddInt(from, int64(n)), end)
+	if s.w.Change.ChangesKey() {
+		to = end // rows may take each other's keys; only all at once is safe
+	}
+	return change.Range{Lo: change.KeyValue{from}, Hi: change.KeyValue{to}}, -1, nil
+}
+
+func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
+	from, _ := r.Lo.Int()
+	to, _ := r.Hi.Int()
+	e, err := s.r.DB.Measure(ctx, tx, change.Restore(s.w.Change, s.w.Kept, from, to))
+	if err != nil {
+		return e, nil, err
+	}
+	e.Kept = 0
+	if err := tx.Scan(ctx, "SELECT count(*) FROM "+s.w.Kept.Table+" WHERE seq > ? AND seq <= ?", []any{from, to}, &e.Scanned); err != nil {
+		return e, nil, err
+	}
+	e.Matched = e.Scanned
+	if e.Changed == e.Scanned {
+		return e, nil, nil
+	}
+	q := change.Astray(s.w.Change, s.w.Kept, change.AsRestored, change.AsChanged, from, to, int(to-from))
+	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return e, nil, err
+	}
+	left, err := ReadAstray(rows, s.w.Step.N, s.w.Kept, change.AsChanged)
+	return e, left, err
+}
+
+func (s *restore) once() bool { return false }
+
+// ReadAstray reads the rows of change.Astray and closes them.
+func ReadAstray(rows *sql.Rows, step int, kept *change.Kept, shown change.State) ([]ledger.Left, error) {
+	defer rows.Close()
+	values := kept.Values(shown)
+	var out []ledger.Left
+	for rows.Next() {
+		x := ledger.Left{Step: step, Expected: map[string]string{}, Found: map[string]string{}}
+		var present int
+		texts := make([]sql.NullString, len(kept.Keys)+2*len(values))
+		into := []any{&x.Seq, &present}
+		for i := range texts {
+			into = append(into, &texts[i])
+		}
+		if err := rows.Scan(into...); err != nil {
+			return nil, err
+		}
+		x.Gone = present == 0
+		for i := range kept.Keys {
+			if i > 0 {
+				x.Key += ", "
+			}
+			x.Key += texts[i].String
+		}
+		for i, v := range values {
+			e, f := texts[len(kept.Keys)+2*i], texts[len(kept.Keys)+2*i+1]
+			x.Expected[v.Of.Name], x.Found[v.Of.Name] = orNull(e), orNull(f)
+		}
+		out = append(out, x)
+	}
+	return out, rows.Err()
+}
+
+func orNull(s sql.NullString) string {
+	if !s.Valid {
+		return "NULL"
+	}
+	return s.String
+}

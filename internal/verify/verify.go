@@ -1,0 +1,175 @@
+// Package verify holds the database against what a run recorded.
+package verify
+
+import (
+	"context"
+	"fmt"
+	"math/big"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/job"
+	"jugatum/internal/ledger"
+	"jugatum/internal/runner"
+)
+
+// Result is what verify found. Holds is true if nothing speaks against the run.
+type Result struct {
+	Run   int64  `json:"run"`
+	Holds bool   `json:"holds"`
+	State string `json:"state"` // "changed": new values are expected; "restored": old ones
+	Steps []Step `json:"steps"`
+}
+
+// Step is one step of the run.
+type Step struct {
+	Name     string        `json:"name"`
+	Table    string        `json:"table"`
+	Changed  int64         `json:"changed"`    // rows by the batches' own counts
+	Kept     int64         `json:"kept"`       // rows in the kept values; -1 without them
+	Compared int64         `json:"compared"`   // rows held against the table
+	Astray   int64         `json:"astray"`     // of these, rows that are not as recorded
+	Left     int64         `json:"left_alone"` // rows that an undo left alone, not counted as astray
+	Sample   []ledger.Left `json:"sample"`     // the first rows that are astray
+	Checks   []Check       `json:"checks"`
+	Remark   string        `json:"remark,omitempty"`
+}
+
+// Check is one of the job's own checks.
+type Check struct {
+	SQL  string `json:"sql"`
+	Want string `json:"want"`
+	Got  string `json:"got"`
+	OK   bool   `json:"ok"`
+}
+
+// chunk is how many kept rows are held against the table at a time: each is one
+// short read, so that no snapshot or shared lock is held for long.
+const chunk = 20_000
+
+// shown is how many rows that are astray are listed for a step.
+const shown = 20
+
+// Run verifies the steps of a run. For an undo the old values are expected.
+func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, work []*runner.Work, j *job.Job, progress func(done, total int64)) (*Result, error) {
+	res := &Result{Run: r.ID, Holds: true, State: "changed"}
+	if r.UndoOf != 0 {
+		res.State = "restored"
+	}
+	for _, w := range work {
+		s := Step{Name: w.Step.Name, Table: w.Change.Table.String(), Changed: w.Step.Totals.Changed, Kept: -1, Left: w.Step.Totals.LeftAlone, Sample: []ledger.Left{}, Checks: []Check{}}
+		if w.Kept == nil {
+			s.Remark = "no kept values: only the job's checks can be asked"
+		} else if err := s.compare(ctx, db, l, r, w, progress); err != nil {
+			return nil, err
+		}
+		if r.UndoOf == 0 {
+			for i := range j.Steps {
+				if j.Steps[i].Name != w.Step.Name {
+					continue
+				}
+				for _, c := range j.Steps[i].Checks {
+					if !c.After {
+						continue
+					}
+					got, err := Ask(ctx, db, c)
+					if err != nil {
+						return nil, err
+					}
+					s.Checks = append(s.Checks, got)
+					res.Holds = res.Holds && got.OK
+				}
+			}
+		}
+		res.Holds = res.Holds && s.Astray == 0 && (s.Kept < 0 || r.UndoOf != 0 || s.Kept == s.Changed)
+		res.Steps = append(res.Steps, s)
+	}
+	return res, nil
+}
+
+// compare holds the kept values of a step against the table.
+func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w *runner.Work, progress func(done, total int64)) error {
+	state := change.AsChanged
+	upTo := w.Step.Lane.Kept
+	if w.Undo {
+		state = change.AsRestored
+		upTo = w.UpTo
+		if !w.Step.Lane.Done { // only what it has come to
+			upTo = 0
+			if n, ok := w.Step.Lane.Checkpoint.Int(); ok {
+				upTo = n
+			}
+		}
+	}
+	if k, ok := db.(engine.KeptReader); ok && upTo > 0 {
+		if err := k.PrepareKept(ctx, w.Kept); err != nil {
+			return err
+		}
+	}
+	if err := db.Pool().QueryRowContext(ctx, "SELECT count(*) FROM "+w.Kept.Table).Scan(&s.Kept); err != nil {
+		return fmt.Errorf("the kept values of step %q cannot be read: %w", s.Name, err)
+	}
+	s.Compared = min(s.Kept, upTo)
+	leftSeq := map[int64]bool{}
+	if s.Left > 0 {
+		left, err := l.LeftAlone(ctx, r.ID, int(s.Left)+1)
+		if err != nil {
+			return err
+		}
+		for _, x := range left {
+			if x.Step == w.Step.N {
+				leftSeq[x.Seq] = true
+			}
+		}
+	}
+	for from := int64(0); from < upTo; from += chunk {
+		to := min(from+chunk, upTo)
+		q := change.Astray(w.Change, w.Kept, state, state, from, to, chunk)
+		rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+		if err != nil {
+			return err
+		}
+		found, err := runner.ReadAstray(rows, w.Step.N, w.Kept, state)
+		if err != nil {
+			return err
+		}
+		for _, x := range found {
+			if leftSeq[x.Seq] {
+				continue
+			}
+			s.Astray++
+			if len(s.Sample) < shown {
+				s.Sample = append(s.Sample, x)
+			}
+		}
+		if progress != nil {
+			progress(to, upTo)
+		}
+	}
+	return nil
+}
+
+// Ask puts one of the job's checks to the database. Checks only read: the
+// connection refuses anything else.
+func Ask(ctx context.Context, db engine.DB, c job.Check) (Check, error) {
+	out := Check{SQL: c.SQL, Want: c.Is}
+	var got any
+	if err := db.Pool().QueryRowContext(ctx, c.SQL).Scan(&got); err != nil {
+		return out, fmt.Errorf("check %q: %w", c.SQL, err)
+	}
+	switch v := got.(type) {
+	case nil:
+		out.Got = "NULL"
+	case []byte:
+		out.Got = string(v)
+	default:
+		out.Got = fmt.Sprint(v)
+	}
+	out.OK = out.Got == out.Want
+	if a, ok := new(big.Rat).SetString(out.Got); ok && !out.OK { // 0 and 0.00 are the same number
+		if b, ok := new(big.Rat).SetString(out.Want); ok {
+			out.OK = a.Cmp(b) == 0
+		}
+	}
+	return out, nil
+}
