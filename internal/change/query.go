@@ -215,21 +215,14 @@ func (q *Query) Differs(col *Column, a, b string) *Query {
 		}
 		return q.Add(")")
 	}
-	head, tail := col.compare(b)
-	return q.Add(head, a, tail)
-}
-
-// compare gives what stands before and after a new value to tell whether it
-// differs from the stored value b, on PostgreSQL.
-func (col *Column) compare(b string) (head, tail string) {
-	head, tail = "CAST(", " AS "+col.Base+")"
+	a = "CAST(" + a + " AS " + col.Base + ")"
 	switch col.Same {
 	case ByImage:
-		return "ROW(" + head, tail + ")::record *<> ROW(" + b + ")::record"
+		return q.Add("ROW(", a, ")::record *<> ROW(", b, ")::record")
 	case ByText:
-		return "CAST(" + head, tail + ` AS text) COLLATE "C" IS DISTINCT FROM CAST(` + b + ` AS text) COLLATE "C"`
+		return q.Add("CAST(", a, ` AS text) COLLATE "C" IS DISTINCT FROM CAST(`, b, ` AS text) COLLATE "C"`)
 	}
-	return head, tail + " IS DISTINCT FROM " + b
+	return q.Add(a, " IS DISTINCT FROM ", b)
 }
 
 // Restore is the statement that puts kept values back: rows seq in (from, to]
@@ -354,20 +347,6 @@ func (q *Query) sep(i int) *Query {
 		q.Add(", ")
 	}
 	return q
-}
-
-// Changed appends the condition that an assignment would change the stored
-// value old, with the new value written out in the place.
-func (q *Query) Changed(c *Change, s Set, old string) *Query {
-	if q.D == sqltext.SQLite {
-		q.Add("(").NewValue(c, s).Add(" IS NOT ", old, " COLLATE BINARY")
-		if s.Column.Class == Other {
-			q.Add(" OR typeof(").NewValue(c, s).Add(") <> typeof(", old, ")")
-		}
-		return q.Add(")")
-	}
-	head, tail := s.Column.compare(old)
-	return q.Add(head).NewValue(c, s).Add(tail)
 }
 
 // Doubles is the query for the keys of target rows that have several source

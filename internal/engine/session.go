@@ -19,6 +19,12 @@ type Session struct {
 	Started  func(*Tx) // after the transaction began
 	Ending   func(*Tx) // before it commits
 	Ended    func(*Tx) // after it committed
+
+	// Durable makes the next commit, and with it all that went before, wait
+	// until it is safe on disk. Until then a crash of the server may take the
+	// last batches back, as if they had not been: rows, kept values and
+	// checkpoint together, so that a resumed run does them again.
+	Durable func(ctx context.Context) error
 }
 
 // Close gives the connection back.
@@ -31,6 +37,7 @@ type Tx struct {
 	began time.Time
 	Wait  time.Duration // for the write lock, before the transaction held anything
 	Hold  time.Duration // set by Commit: from the first statement to the end of the commit
+	Ends  time.Duration // set by Commit: the part of Hold that the commit took
 	Log   Log           // set by Commit where the engine tells the log only then
 	State any           // the engine's own
 	done  bool
@@ -77,8 +84,10 @@ func (t *Tx) Commit(ctx context.Context) error {
 	if t.S.Ending != nil {
 		t.S.Ending(t)
 	}
+	work := time.Since(t.began)
 	_, err := t.S.Conn.ExecContext(ctx, "COMMIT")
 	t.Hold = time.Since(t.began)
+	t.Ends = t.Hold - work
 	if err != nil {
 		t.Rollback()
 		return err

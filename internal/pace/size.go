@@ -16,16 +16,22 @@ type Sizer struct {
 	Fixed  int           // rows, always; 0 to be steered by Target
 
 	size   int
-	recent []float64 // nanoseconds a row, of the last batches
+	recent []sample // of the last batches
+}
+
+// sample is what one batch cost.
+type sample struct {
+	perRow float64 // nanoseconds of work a row
+	fixed  float64 // nanoseconds of the commit, whatever its rows
 }
 
 const (
 	// First is the size of the first batch, in rows: small enough for any table.
 	First = 200
 	// aim is the share of the target that a batch should take. The rest is room
-	// for a slow flush to disk or a row that is dearer than its neighbours, so
+	// for a slow flush to disk or rows that are dearer than their neighbours, so
 	// that the 99th percentile stays within the target too.
-	aim = 0.5
+	aim = 0.6
 	// growth is the most that one batch may be larger than the last.
 	growth = 4
 	// Memory is how many batches are looked back on.
@@ -33,9 +39,9 @@ const (
 	// Most is the largest batch, in rows: enough that the cost of a transaction
 	// no longer shows, and few enough to keep a sort or a hash in memory.
 	Most = 200_000
-	// fixedCost is the part of a batch that does not grow with its rows: begin,
-	// checkpoint and flush. It is not charged to the rows of tiny batches.
-	fixedCost = 3 * time.Millisecond
+	// begin is the part of a batch's work that does not grow with its rows: the
+	// fence, the plan, the record. It is not charged to the rows of tiny batches.
+	begin = 2 * time.Millisecond
 )
 
 // Next gives the rows of the next batch, at least 1.
@@ -49,25 +55,33 @@ func (s *Sizer) Next() int {
 	return s.size
 }
 
-// Done tells how long the hold of a batch was and how many rows it went over.
-func (s *Sizer) Done(rows int, hold time.Duration) {
+// Done tells what a batch cost: the rows it went over, the time from its first
+// statement to its commit, and the time of the commit itself. What the commit
+// takes, mostly a flush to disk, would be there for a single row too.
+func (s *Sizer) Done(rows int, work, commit time.Duration) {
 	if rows < 1 {
 		return
 	}
 	last := s.Next()
-	cost := float64(max(hold-fixedCost, hold/8)) / float64(rows)
-	s.recent = append(s.recent, cost)
+	s.recent = append(s.recent, sample{float64(max(work-begin, work/8)) / float64(rows), float64(commit)})
 	if len(s.recent) > Memory {
 		s.recent = s.recent[1:]
 	}
 	// The mean of the last batches, but never less than half of the dearest one.
-	sum, dearest := 0.0, 0.0
+	var sum, dearest sample
 	for _, c := range s.recent {
-		sum += c
-		dearest = max(dearest, c)
+		sum.perRow += c.perRow
+		sum.fixed += c.fixed
+		dearest.perRow = max(dearest.perRow, c.perRow)
+		dearest.fixed = max(dearest.fixed, c.fixed)
 	}
-	expect := max(sum/float64(len(s.recent)), dearest/2, 1)
-	size := int(min(aim*float64(s.Target)/expect, Most))
+	n := float64(len(s.recent))
+	perRow := max(sum.perRow/n, dearest.perRow/2, 1)
+	fixed := max(sum.fixed/n, dearest.fixed/2)
+	// A commit so slow that it alone fills the target leaves a tenth for the
+	// work: smaller batches would only mean more such commits.
+	room := max(aim*float64(s.Target)-fixed, 0.1*float64(s.Target))
+	size := int(min(room/perRow, Most))
 	s.size = max(min(size, last*growth), last/growth, 1)
 }
 

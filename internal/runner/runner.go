@@ -119,6 +119,11 @@ func (r *Runner) Execute(ctx context.Context) error {
 			return err
 		}
 	}
+	if r.session.Durable != nil {
+		if derr := r.session.Durable(end); derr != nil && err == nil {
+			return derr
+		}
+	}
 	if r.prev != nil {
 		if serr := r.Ledger.Settle(end, r.session, r.prev); serr != nil && err == nil {
 			return serr
@@ -435,7 +440,7 @@ func (r *Runner) batch(ctx context.Context, w *Work, way way, retries int) error
 		b.Effect.Log = tx.Log
 	}
 	r.prev = b
-	r.count(w, b)
+	r.count(w, b, tx.Ends)
 	if y, ok := r.DB.(engine.Yielder); ok {
 		return r.yield(ctx, y, b.Hold)
 	}
@@ -451,7 +456,7 @@ func (r *Runner) yield(ctx context.Context, y engine.Yielder, hold time.Duration
 }
 
 // count takes a finished batch into account.
-func (r *Runner) count(w *Work, b *ledger.Batch) {
+func (r *Runner) count(w *Work, b *ledger.Batch, commit time.Duration) {
 	lane := &w.Step.Lane
 	lane.Checkpoint, lane.Batches, lane.Kept = b.To, b.N, b.Effect.Kept
 	e := b.Effect
@@ -459,7 +464,7 @@ func (r *Runner) count(w *Work, b *ledger.Batch) {
 	if e.Scanned < 0 {
 		size = r.p.Size
 	}
-	r.sizer.Done(size, b.Hold)
+	r.sizer.Done(size, b.Hold-commit, commit)
 	t := &w.Step.Totals
 	t.Batches++
 	t.Changed += e.Changed

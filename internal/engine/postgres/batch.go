@@ -2,7 +2,9 @@ package postgres
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -14,11 +16,43 @@ import (
 // session is what a session that writes remembers.
 type session struct {
 	locking bool // the last batch met other sessions' changes: lock the rows first
+	nested  bool // the planner is kept to nested loops
+}
+
+// alone reports whether the change reads nothing but its target, so that the
+// only join in a batch is the one between reading and writing its rows.
+func alone(c *change.Change) bool {
+	if !c.From.Empty() || !c.With.Empty() {
+		return false
+	}
+	for _, f := range c.Fragments() {
+		for _, t := range f.Tokens {
+			if t.Is("SELECT") {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// nest keeps the planner to nested loops, or lets it go again. The join of rows
+// read with rows written goes by tuple identifier, which is quickest row by row,
+// but the planner reckons with a disk access for each and would rather hash.
+func (st *session) nest(ctx context.Context, tx *engine.Tx, on bool) error {
+	if st.nested == on {
+		return nil
+	}
+	value := map[bool]string{true: "off", false: "on"}[on]
+	if _, err := tx.Exec(ctx, "SELECT set_config('enable_hashjoin', ?, false), set_config('enable_mergejoin', ?, false)", value, value); err != nil {
+		return err
+	}
+	st.nested = on
+	return nil
 }
 
 // KeptTable gives the statements for a kept-values table: columns of the very
-// types and collations that they keep, and a block-range index, which costs
-// next to nothing on rows that arrive in the order of their numbers.
+// types and collations that they keep. It gets its index only when it is read
+// back: kept up row by row that would cost a sixth of the run.
 func (db *DB) KeptTable(kept *change.Kept) []string {
 	cols := []string{"seq bigint NOT NULL"}
 	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
@@ -32,11 +66,11 @@ func (db *DB) KeptTable(kept *change.Kept) []string {
 	}
 	return []string{
 		"CREATE TABLE " + kept.Table + " (" + strings.Join(cols, ", ") + ")",
-		"CREATE INDEX ON " + kept.Table + " USING brin (seq) WITH (pages_per_range = 32)",
 	}
 }
 
-// PrepareKept brings index and statistics of a kept-values table up to date.
+// PrepareKept makes the index of a kept-values table and brings its statistics
+// up to date. Nobody else reads the table, so nobody waits for that.
 func (db *DB) PrepareKept(ctx context.Context, kept *change.Kept) error {
 	tx, err := db.pool.BeginTx(ctx, nil)
 	if err != nil {
@@ -46,8 +80,17 @@ func (db *DB) PrepareKept(ctx context.Context, kept *change.Kept) error {
 	if _, err := tx.ExecContext(ctx, "SET TRANSACTION READ WRITE"); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, "SELECT brin_summarize_new_values(indexrelid) FROM pg_index WHERE indrelid = CAST($1 AS text)::regclass", kept.Table); err != nil {
+	var name string
+	err = tx.QueryRowContext(ctx, "SELECT relname || '_seq' FROM pg_class c WHERE c.oid = CAST($1 AS text)::regclass AND NOT EXISTS (SELECT 1 FROM pg_index WHERE indrelid = c.oid)", kept.Table).Scan(&name)
+	switch {
+	case errors.Is(err, sql.ErrNoRows): // it has one
+	case err != nil:
 		return err
+	default:
+		// Two readers may get here at once: the second waits for the first and finds it made.
+		if _, err := tx.ExecContext(ctx, "CREATE INDEX IF NOT EXISTS "+d.Quote(name)+" ON "+kept.Table+" (seq)"); err != nil {
+			return err
+		}
 	}
 	if _, err := tx.ExecContext(ctx, "ANALYZE "+kept.Table); err != nil {
 		return err
@@ -71,14 +114,13 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		q.Add("WITH jugatum_new AS (")
 		direct(q, c, r)
 		e, err := db.explain(ctx, tx, q.Add(" RETURNING 1) SELECT count(*) FROM jugatum_new"), c, base)
-		e.Kept = base
+		e.Kept, e.Matched = base, e.Changed
 		return e.Effect, err
 	case c.Verb == sqltext.Delete:
 		e, err := db.explain(ctx, tx, deletion(c, kept, r, base), c, base)
 		return e.Effect, err
 	}
-	locking := st.locking || c.Table.Partitioned || !c.From.Empty()
-	if locking && c.From.Empty() {
+	if c.From.Empty() && (c.Table.Partitioned || st.locking) {
 		e, err := db.explain(ctx, tx, update(c, kept, r, base, true), c, base)
 		st.locking = false
 		return e.Effect, err
@@ -86,21 +128,28 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_batch"); err != nil {
 		return engine.Effect{}, err
 	}
-	e, err := db.explain(ctx, tx, update(c, kept, r, base, locking), c, base)
-	if err != nil || !locking && e.intended == e.Changed || locking && e.Matched == e.Changed {
-		return e.Effect, err
-	}
-	if _, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_batch"); err != nil {
+	if err := st.nest(ctx, tx, alone(c) && r.Hi != nil); err != nil {
 		return engine.Effect{}, err
 	}
-	if locking { // fewer rows changed than matched: perhaps a row has several sources
-		if err := doubles(ctx, tx, c, r); err != nil {
+	locking := c.Table.Partitioned
+	for attempt := 1; ; attempt++ {
+		e, err := db.explain(ctx, tx, update(c, kept, r, base, locking), c, base)
+		written := locking || e.intended == e.Changed
+		if err != nil || written && (attempt > 1 || c.From.Empty() || e.Matched == e.Changed) {
+			return e.Effect, err
+		}
+		if _, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_batch"); err != nil {
 			return engine.Effect{}, err
 		}
+		if attempt == 1 && !c.From.Empty() { // fewer rows changed than matched: perhaps a row has several sources
+			if err := doubles(ctx, tx, c, r); err != nil {
+				return engine.Effect{}, err
+			}
+		}
+		if !written {
+			locking, st.locking = true, true
+		}
 	}
-	st.locking = !locking
-	e, err = db.explain(ctx, tx, update(c, kept, r, base, true), c, base)
-	return e.Effect, err
 }
 
 // Measure carries out a statement and tells what it wrote.
@@ -114,29 +163,24 @@ func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engi
 // update puts together reading, writing and keeping.
 func update(c *change.Change, kept *change.Kept, r change.Range, base int64, locking bool) *change.Query {
 	q := &change.Query{D: d}
-	q.With(c, true).Add("jugatum_src AS MATERIALIZED (SELECT ")
-	if !locking {
-		q.Add(c.Ref, ".ctid AS tid, ", c.Ref, ".xmin AS xm, ")
-	}
-	list(q, kept.Keys, "k", func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) })
-	q.Add(", ")
-	list(q, kept.Old, "o", func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) })
-	for i, s := range c.Set {
-		q.Add(", ").NewValue(c, s).Add(fmt.Sprintf(" AS n%d", i))
-	}
-	q.Source(c, r)
+	// Locked rows must be read to the end before the first is written; unlocked
+	// ones can go straight from reading to writing.
 	if locking {
-		q.Add(" FOR UPDATE OF ", c.Ref)
+		q.With(c, true).Add("jugatum_src AS MATERIALIZED (")
+		source(q, c, kept, r, locking)
+		q.Add("), ")
+	} else {
+		q.With(c, true)
 	}
-	q.Add("), jugatum_new AS (UPDATE ", only(c), c.Table.SQL(d), " AS jugatum_t SET ")
+	q.Add("jugatum_new AS (UPDATE ", only(c), c.Table.SQL(d), " AS jugatum_t SET ")
 	for i, s := range c.Set {
 		if i > 0 {
 			q.Add(", ")
 		}
 		q.Add(d.Quote(s.Column.Name), fmt.Sprintf(" = s.n%d", i))
 	}
-	q.Add(" FROM jugatum_src AS s WHERE ")
 	if locking {
+		q.Add(" FROM jugatum_src AS s WHERE ")
 		for i, k := range kept.Keys {
 			if i > 0 {
 				q.Add(" AND ")
@@ -144,7 +188,9 @@ func update(c *change.Change, kept *change.Kept, r change.Range, base int64, loc
 			q.Add("jugatum_t.", d.Quote(k.Of.Name), fmt.Sprintf(" = s.k%d", i))
 		}
 	} else {
-		q.Add("jugatum_t.ctid = s.tid AND jugatum_t.xmin = s.xm")
+		q.Add(" FROM (")
+		source(q, c, kept, r, locking)
+		q.Add(" OFFSET 0) AS s WHERE jugatum_t.ctid = s.tid AND jugatum_t.xmin = s.xm")
 	}
 	// The range once more, so that no plan ever reads the whole table for a batch.
 	q.Range("jugatum_t", c.Table.Key, r).Add(" AND (")
@@ -161,6 +207,25 @@ func update(c *change.Change, kept *change.Kept, r change.Range, base int64, loc
 	q.Add(", ")
 	list(q, kept.New, "n", func(k change.KeptColumn) string { return "jugatum_t." + d.Quote(k.Of.Name) })
 	return keep(q.Add(") "), kept, base)
+}
+
+// source appends the query for the rows to change: key, old and new values, and
+// where they are not locked the identity of each row's version.
+func source(q *change.Query, c *change.Change, kept *change.Kept, r change.Range, locking bool) {
+	q.Add("SELECT ")
+	if !locking {
+		q.Add(c.Ref, ".ctid AS tid, ", c.Ref, ".xmin AS xm, ")
+	}
+	list(q, kept.Keys, "k", func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) })
+	q.Add(", ")
+	list(q, kept.Old, "o", func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) })
+	for i, s := range c.Set {
+		q.Add(", ").NewValue(c, s).Add(fmt.Sprintf(" AS n%d", i))
+	}
+	q.Source(c, r)
+	if locking {
+		q.Add(" FOR UPDATE OF ", c.Ref)
+	}
 }
 
 // list appends expressions named k0, k1, …; without one, the source's own of that name.
@@ -206,7 +271,8 @@ func deletion(c *change.Change, kept *change.Kept, r change.Range, base int64) *
 	return keep(q.Add(") "), kept, base)
 }
 
-// direct appends the statement itself with the range added.
+// direct appends the statement itself with the range added. Like the statement,
+// it writes every row that matches, also where the new value is the old one.
 func direct(q *change.Query, c *change.Change, r change.Range) {
 	q.With(c, false)
 	if c.Verb == sqltext.Delete {
@@ -227,14 +293,7 @@ func direct(q *change.Query, c *change.Change, r change.Range) {
 	if !c.From.Empty() {
 		q.Add(" FROM ").Fragment(c.From, c.Params)
 	}
-	q.Filter(c, r).Add(" AND (")
-	for i, s := range c.Set {
-		if i > 0 {
-			q.Add(" OR ")
-		}
-		q.Changed(c, s, c.Ref+"."+d.Quote(s.Column.Name))
-	}
-	q.Add(")")
+	q.Filter(c, r)
 }
 
 func only(c *change.Change) string {
@@ -328,8 +387,11 @@ func (e *effect) read(p plan, alias string) {
 		if p.Operation == "Delete" {
 			e.Matched = e.Changed
 		}
-	case p.CTE == "jugatum_src":
+	case p.CTE == "jugatum_src": // its filter is whether the values differ
 		e.intended = int64(p.Rows)
+	case p.NodeType == "Subquery Scan" && p.Alias == "s":
+		e.intended = int64(p.Rows)
+		e.Matched = int64(p.Rows + p.Removed)
 	}
 	a := strings.ToLower(p.Alias)
 	if alias != "" && p.Relation != "" && (a == alias || strings.HasPrefix(a, alias+"_")) && p.NodeType != "ModifyTable" {

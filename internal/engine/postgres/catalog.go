@@ -306,17 +306,16 @@ func (a *textArray) Scan(src any) error {
 // other sessions.
 func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
 	meaning := map[string]string{
-		"max_wal_size":                  "log written between checkpoints; a change that fills it faster brings them on, and with them full-page images",
-		"wal_level":                     "how much goes into the log",
-		"fsync":                         "off would mean that a crash can damage everything",
-		"full_page_writes":              "the first change of a page after a checkpoint writes the whole page",
-		"synchronous_commit":            "whether each batch waits for the log to reach the disk, or a standby",
-		"autovacuum":                    "clears away the dead row versions that a change leaves behind",
-		"checkpoint_timeout":            "longest time between checkpoints",
-		"default_transaction_read_only": "on would refuse every change",
+		"max_wal_size":       "log written between checkpoints; a change that fills it faster brings them on, and with them full-page images",
+		"wal_level":          "how much goes into the log",
+		"fsync":              "off would mean that a crash can damage everything",
+		"full_page_writes":   "the first change of a page after a checkpoint writes the whole page",
+		"synchronous_commit": "whether each batch waits for the log to reach the disk, or a standby",
+		"autovacuum":         "clears away the dead row versions that a change leaves behind",
+		"checkpoint_timeout": "longest time between checkpoints",
 	}
 	rows, err := db.pool.QueryContext(ctx, "SELECT name, current_setting(name) FROM pg_settings WHERE name = ANY($1) ORDER BY name",
-		[]string{"max_wal_size", "wal_level", "fsync", "full_page_writes", "synchronous_commit", "autovacuum", "checkpoint_timeout", "default_transaction_read_only"})
+		[]string{"max_wal_size", "wal_level", "fsync", "full_page_writes", "synchronous_commit", "autovacuum", "checkpoint_timeout"})
 	if err != nil {
 		return nil, err
 	}

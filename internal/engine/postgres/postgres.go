@@ -156,6 +156,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		{"application_name", o.Purpose},
 		{"lock_timeout", fmt.Sprintf("%dms", max(o.LockTimeout.Milliseconds(), 1))},
 		{"statement_timeout", "0"},
+		{"synchronous_commit", "off"}, // until Durable: what depends on a batch is in the log after it
 		{"idle_in_transaction_session_timeout", "60s"},
 		{"plan_cache_mode", "force_custom_plan"},      // a range's plan depends on the range
 		{"jit", "off"},                                // compiling costs more than a batch takes
@@ -171,6 +172,10 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		}
 	}
 	s := &engine.Session{Conn: conn, Begin: "BEGIN ISOLATION LEVEL READ COMMITTED READ WRITE", Numbered: true, State: &session{}}
+	s.Durable = func(ctx context.Context) error {
+		_, err := conn.ExecContext(ctx, "RESET synchronous_commit")
+		return err
+	}
 	if err := conn.QueryRowContext(ctx, "SELECT 'backend ' || pg_backend_pid()").Scan(&s.Identity); err != nil {
 		conn.Close()
 		return nil, err

@@ -1,0 +1,260 @@
+// Command bench compares a change in batches with the database's own single
+// statement, on the same data in one run, and prints ratios of times. Absolute
+// times say little about another machine; the ratios are what is held to.
+//
+//	go run ./bench                    both engines, 1,000,000 rows, 5 rounds
+//	go run ./bench -engine sqlite -rows 200000 -rounds 3
+package main
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strings"
+	"time"
+
+	_ "github.com/jackc/pgx/v5/stdlib"
+	_ "modernc.org/sqlite"
+
+	"jugatum/internal/testserver"
+)
+
+// shape is one change that is timed.
+type shape struct {
+	name, sql string
+	bare      float64 // highest ratio wanted without kept values
+	kept      float64 // with
+}
+
+const (
+	fill = `SELECT i, i %% 997, (i %% 100000 + 1) / 7.0, CASE WHEN i %% 8 = 0 THEN 'see http://charts.saltmere.test/berth/' || i ELSE 'moor with care at the north mole, no. ' || i END FROM %s`
+)
+
+func shapes(engine string) []shape {
+	bare, kept, rare := 1.10, 1.5, 1.5
+	if engine == "sqlite" {
+		bare, kept, rare = 1.25, 2, 1.5
+	}
+	return []shape{
+		{"1 in 8 rows, text replaced", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", bare, kept},
+		{"every row computed", "UPDATE visit SET dues = round(dues * 1.05, 2) WHERE id > 0", bare, kept},
+		{"1 in 1,000 rows, no index", "UPDATE visit SET berth = berth + 1000 WHERE berth = 500", rare, rare},
+	}
+}
+
+type result struct {
+	Engine, Shape, Keep string
+	Ratio, Low, High    float64 // median, least and greatest of the rounds
+	Wanted              float64
+	Single              float64 // seconds, median
+	HoldP99             float64 // ms, greatest of the rounds
+	Rows                int64
+}
+
+func main() {
+	engine := flag.String("engine", "all", "sqlite, postgres or all")
+	rows := flag.Int("rows", 1_000_000, "rows of the table")
+	rounds := flag.Int("rounds", 5, "rounds, of which the median counts")
+	out := flag.String("out", "", "write the results as Markdown to this file")
+	flag.Parse()
+	if err := run(*engine, *rows, *rounds, *out); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run(engine string, rows, rounds int, out string) error {
+	dir, err := os.MkdirTemp("", "jugatum-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	bin := filepath.Join(dir, "jugatum")
+	build := exec.Command("go", "build", "-o", bin, "jugatum/cmd/jugatum")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if text, err := build.CombinedOutput(); err != nil {
+		return fmt.Errorf("building: %w\n%s", err, text)
+	}
+	var all []result
+	for _, e := range []string{"postgres", "sqlite"} {
+		if engine != "all" && engine != e {
+			continue
+		}
+		b, err := newBench(e, bin, dir, rows)
+		if err != nil {
+			return err
+		}
+		for _, s := range shapes(e) {
+			for _, keep := range []string{"none", "values"} {
+				r, err := b.compare(s, keep, rounds)
+				if err != nil {
+					b.close()
+					return fmt.Errorf("%s, %s: %w", e, s.name, err)
+				}
+				all = append(all, r)
+				fmt.Println(line(r))
+			}
+		}
+		b.close()
+	}
+	text := report(all, rows, rounds)
+	fmt.Print("\n" + text)
+	if out != "" {
+		return os.WriteFile(out, []byte(text), 0o644)
+	}
+	return nil
+}
+
+// bench is one engine with its data.
+type bench struct {
+	engine, bin, url string
+	db               *sql.DB
+	server           *testserver.Postgres
+	file             string
+	rows             int
+}
+
+func newBench(engine, bin, dir string, rows int) (*bench, error) {
+	b := &bench{engine: engine, bin: bin, rows: rows}
+	var err error
+	if engine == "postgres" {
+		if b.server, err = testserver.StartPostgres("max_wal_size=8GB", "shared_buffers=512MB", "checkpoint_timeout=30min"); err != nil {
+			return nil, err
+		}
+		b.url = b.server.URL("postgres")
+		b.db, err = sql.Open("pgx", b.url)
+	} else {
+		b.file = filepath.Join(dir, "bench.db")
+		b.url = "sqlite:" + b.file
+		b.db, err = sql.Open("sqlite", "file:"+b.file+"?_pragma=busy_timeout(5000)&_pragma=cache_size(-8000)")
+		b.db.SetMaxOpenConns(1)
+	}
+	return b, err
+}
+
+func (b *bench) close() {
+	b.db.Close()
+	if b.server != nil {
+		b.server.Stop()
+	}
+}
+
+// fresh makes the table anew, so that every run meets the same pages.
+func (b *bench) fresh() error {
+	ctx := context.Background()
+	var texts []string
+	if b.engine == "postgres" {
+		texts = []string{"DROP SCHEMA IF EXISTS jugatum CASCADE", "DROP TABLE IF EXISTS visit",
+			"CREATE TABLE visit (id bigint PRIMARY KEY, berth integer, dues numeric(10,2), note text)",
+			"INSERT INTO visit " + fmt.Sprintf(fill, fmt.Sprintf("generate_series(1, %d) AS i", b.rows)), "VACUUM (ANALYZE) visit", "CHECKPOINT"}
+	} else {
+		b.db.Close()
+		for _, s := range []string{"", "-wal", "-shm"} {
+			os.Remove(b.file + s)
+		}
+		var err error
+		if b.db, err = sql.Open("sqlite", "file:"+b.file+"?_pragma=busy_timeout(5000)&_pragma=cache_size(-8000)"); err != nil {
+			return err
+		}
+		b.db.SetMaxOpenConns(1)
+		texts = []string{"PRAGMA journal_mode = WAL", "CREATE TABLE visit (id INTEGER PRIMARY KEY, berth INTEGER, dues NUMERIC, note TEXT)",
+			"INSERT INTO visit " + fmt.Sprintf(fill, fmt.Sprintf("(WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s)", b.rows)), "PRAGMA wal_checkpoint(TRUNCATE)"}
+	}
+	for _, text := range texts {
+		if _, err := b.db.ExecContext(ctx, text); err != nil {
+			return fmt.Errorf("%s: %w", text, err)
+		}
+	}
+	return nil
+}
+
+// compare times the statement alone and the run in batches, round by round.
+func (b *bench) compare(s shape, keep string, rounds int) (result, error) {
+	r := result{Engine: b.engine, Shape: s.name, Keep: keep, Wanted: s.bare}
+	if keep == "values" {
+		r.Wanted = s.kept
+	}
+	var ratios, singles []float64
+	for i := 0; i < rounds; i++ {
+		if err := b.fresh(); err != nil {
+			return r, err
+		}
+		begun := time.Now()
+		res, err := b.db.Exec(s.sql)
+		if err != nil {
+			return r, err
+		}
+		single := time.Since(begun).Seconds()
+		r.Rows, _ = res.RowsAffected()
+		if err := b.fresh(); err != nil {
+			return r, err
+		}
+		cmd := exec.Command(b.bin, "run", "--json", "--db", b.url, "--sql", s.sql, "--keep", keep, "--accept", "any")
+		cmd.Stderr = os.Stderr
+		text, err := cmd.Output()
+		if err != nil {
+			return r, err
+		}
+		var sum struct {
+			Elapsed float64 `json:"elapsed_s"`
+			Steps   []struct{ Changed int64 }
+			Holds   struct {
+				P99 float64 `json:"p99_ms"`
+			}
+		}
+		if err := json.Unmarshal(text, &sum); err != nil {
+			return r, err
+		}
+		if sum.Steps[0].Changed != r.Rows {
+			return r, fmt.Errorf("the statement changed %d rows, the run %d", r.Rows, sum.Steps[0].Changed)
+		}
+		ratios, singles = append(ratios, sum.Elapsed/single), append(singles, single)
+		r.HoldP99 = max(r.HoldP99, sum.Holds.P99)
+	}
+	sort.Float64s(ratios)
+	sort.Float64s(singles)
+	r.Ratio, r.Low, r.High, r.Single = ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1], singles[len(singles)/2]
+	return r, nil
+}
+
+func line(r result) string {
+	verdict := "within"
+	if r.Ratio > r.Wanted {
+		verdict = "ABOVE"
+	}
+	return fmt.Sprintf("| %s | %s | %s | %.2f | %.2f … %.2f | ≤ %.2f | %s | %.0f ms |", r.Engine, r.Shape, r.Keep, r.Ratio, r.Low, r.High, r.Wanted, verdict, r.HoldP99)
+}
+
+func report(all []result, rows, rounds int) string {
+	var b strings.Builder
+	cpu := "unknown processor"
+	if text, err := os.ReadFile("/proc/cpuinfo"); err == nil {
+		for _, l := range strings.Split(string(text), "\n") {
+			if name, v, ok := strings.Cut(l, ":"); ok && strings.TrimSpace(name) == "model name" {
+				cpu = strings.TrimSpace(v)
+				break
+			}
+		}
+	}
+	fmt.Fprintf(&b, "%s rows, %d rounds, %s, %d cores, %s, %s. Time of the run in batches divided by that of the single statement; hold target 200 ms.\n\n", group(rows), rounds, cpu, runtime.NumCPU(), runtime.Version(), time.Now().Format("2006-01-02"))
+	fmt.Fprintf(&b, "| engine | change | kept values | ratio (median) | least … greatest | wanted | | hold, 99th percentile |\n|---|---|---|---|---|---|---|---|\n")
+	for _, r := range all {
+		b.WriteString(line(r) + "\n")
+	}
+	return b.String()
+}
+
+func group(n int) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}

@@ -1,0 +1,130 @@
+// Package testserver starts database servers for tests and benchmarks: from the
+// binaries installed on this machine, on a free port of the loopback interface,
+// in a temporary folder, and stops them afterwards. It never touches a server
+// that was there before.
+package testserver
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"syscall"
+	"time"
+)
+
+// ErrMissing says that the server's binaries are not installed.
+var ErrMissing = errors.New("PostgreSQL is not installed (Debian: apt-get install postgresql)")
+
+// Postgres is a running server of our own.
+type Postgres struct {
+	Port int
+	Dir  string
+	bin  string
+	cred *syscall.SysProcAttr
+	conf []string
+}
+
+// StartPostgres makes a new cluster and starts it. Settings are NAME=VALUE.
+func StartPostgres(settings ...string) (*Postgres, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
+	if len(found) == 0 {
+		path, err := exec.LookPath("initdb")
+		if err != nil {
+			return nil, ErrMissing
+		}
+		found = []string{path}
+	}
+	sort.Strings(found)
+	p := &Postgres{bin: filepath.Dir(found[len(found)-1]), conf: settings}
+	var err error
+	if p.Dir, err = os.MkdirTemp("", "jugatum-pg-"); err != nil {
+		return nil, err
+	}
+	if os.Geteuid() == 0 { // the server refuses to run as root
+		u, err := user.Lookup("postgres")
+		if err != nil {
+			return nil, err
+		}
+		uid, _ := strconv.Atoi(u.Uid)
+		gid, _ := strconv.Atoi(u.Gid)
+		p.cred = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}
+		if err := os.Chown(p.Dir, uid, gid); err != nil {
+			return nil, err
+		}
+	}
+	if err := p.call("initdb", "-D", p.data(), "-A", "trust", "-U", "postgres", "-E", "UTF8", "--locale=C.UTF-8"); err != nil {
+		p.Stop()
+		return nil, err
+	}
+	if p.Port, err = freePort(); err != nil {
+		return nil, err
+	}
+	if err := p.Start(); err != nil {
+		p.Stop()
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *Postgres) data() string { return filepath.Join(p.Dir, "data") }
+
+func (p *Postgres) call(name string, args ...string) error {
+	cmd := exec.Command(filepath.Join(p.bin, name), args...)
+	cmd.SysProcAttr = p.cred
+	cmd.Dir = p.Dir
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		log, _ := os.ReadFile(filepath.Join(p.Dir, "log"))
+		return fmt.Errorf("%s: %w\n%s%s", name, err, out, log)
+	}
+	return nil
+}
+
+// Start starts the server, again after a Halt.
+func (p *Postgres) Start() error {
+	opts := fmt.Sprintf("-p %d -k %s -c listen_addresses=127.0.0.1", p.Port, p.Dir)
+	for _, s := range p.conf {
+		opts += " -c " + s
+	}
+	var err error
+	for try := 0; try < 3; try++ {
+		// The log goes to a file, so that the server does not hold our pipes open.
+		if err = p.call("pg_ctl", "-D", p.data(), "-o", opts, "-l", filepath.Join(p.Dir, "log"), "-w", "-t", "60", "start"); err == nil {
+			return nil
+		}
+		time.Sleep(time.Second)
+	}
+	return err
+}
+
+// Halt stops the server in one of pg_ctl's modes: smart, fast or immediate.
+func (p *Postgres) Halt(mode string) error {
+	return p.call("pg_ctl", "-D", p.data(), "-m", mode, "-w", "stop")
+}
+
+// Stop ends the server and removes its folder.
+func (p *Postgres) Stop() {
+	p.Halt("immediate")
+	os.RemoveAll(p.Dir)
+}
+
+// URL names a database of the server.
+func (p *Postgres) URL(database string) string {
+	return fmt.Sprintf("postgres://postgres@127.0.0.1:%d/%s?sslmode=disable", p.Port, database)
+}
+
+// freePort asks the system for a port that nobody uses now.
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
