@@ -154,6 +154,10 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 
 // Measure carries out a statement and tells what it wrote.
 func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engine.Effect, error) {
+	// A stretch of kept rows, each looked up in the table by its key.
+	if err := tx.S.State.(*session).nest(ctx, tx, true); err != nil {
+		return engine.Effect{}, err
+	}
 	w := &change.Query{D: d, Args: q.Args}
 	w.Add("WITH jugatum_new AS (", q.String(), " RETURNING 1) SELECT count(*) FROM jugatum_new")
 	e, err := db.explain(ctx, tx, w, nil, 0)

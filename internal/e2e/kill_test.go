@@ -1,0 +1,340 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+)
+
+const killRows = 100_000
+
+// killTable makes the table whose change must not be applied twice.
+func (d *database) killTable() {
+	d.exec("DROP TABLE IF EXISTS t")
+	if d.engine == "sqlite" {
+		d.exec("CREATE TABLE t (id INTEGER PRIMARY KEY, n INTEGER)",
+			fmt.Sprintf("INSERT INTO t SELECT i, i %% 1000 FROM (WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s)", killRows))
+	} else {
+		d.exec("CREATE TABLE t (id bigint PRIMARY KEY, n bigint)", fmt.Sprintf("INSERT INTO t SELECT i, i %% 1000 FROM generate_series(1, %d) AS i", killRows), "ANALYZE t")
+	}
+}
+
+const killSQL = "UPDATE t SET n = n * 3 + 1 WHERE id % 10 <> 0"
+
+// changedOnce fails unless every row was changed just once.
+func (d *database) changedOnce() {
+	d.t.Helper()
+	if got := d.one("SELECT count(*) FROM t WHERE n <> CASE WHEN id % 10 <> 0 THEN (id % 1000) * 3 + 1 ELSE id % 1000 END"); got != "0" {
+		d.t.Fatalf("%s of %d rows are not as one change leaves them", got, killRows)
+	}
+}
+
+// unchanged fails unless every row is as it was at the beginning.
+func (d *database) unchanged() {
+	d.t.Helper()
+	if got := d.one("SELECT count(*) FROM t WHERE n <> id % 1000"); got != "0" {
+		d.t.Fatalf("%s rows are not as they were", got)
+	}
+	if got := d.one("SELECT count(*) FROM t"); got != strconv.Itoa(killRows) {
+		d.t.Fatalf("%s rows", got)
+	}
+}
+
+// start runs the program in the background.
+func (d *database) start(args ...string) *exec.Cmd {
+	d.t.Helper()
+	cmd := exec.Command(bin, append(args, "--db", d.url)...)
+	cmd.Stderr = &strings.Builder{}
+	if err := cmd.Start(); err != nil {
+		d.t.Fatal(err)
+	}
+	return cmd
+}
+
+// run and step of the ledger, by engine.
+func (d *database) ledger(table string) string {
+	if d.engine == "sqlite" {
+		return "jugatum_" + table
+	}
+	return "jugatum." + table
+}
+
+func (d *database) lastRun() string {
+	d.t.Helper()
+	return d.one("SELECT coalesce(max(id), 0) FROM " + d.ledger("run"))
+}
+
+// killed runs a command and then resumes what it began, killing it every time
+// after a while, until it comes to its end. It gives the number of kills.
+func (d *database) killed(after func() time.Duration, args ...string) int {
+	d.t.Helper()
+	kills := 0
+	before := "0"
+	if kills == 0 && d.haveLedger() {
+		before = d.lastRun()
+	}
+	for {
+		cmd := d.start(args...)
+		done := make(chan error, 1)
+		go func() { done <- cmd.Wait() }()
+		select {
+		case err := <-done:
+			if err == nil {
+				return kills
+			}
+			d.t.Fatalf("%v: %v\n%s", args, err, cmd.Stderr)
+		case <-time.After(after()):
+			cmd.Process.Signal(syscall.SIGKILL)
+			<-done
+			kills++
+		}
+		if d.haveLedger() {
+			if last := d.lastRun(); last != before {
+				status := d.one("SELECT status FROM " + d.ledger("run") + " WHERE id = " + last)
+				if status == "done" {
+					return kills
+				}
+				args = []string{"resume", last}
+			}
+		}
+		if kills > 500 {
+			d.t.Fatal("it never comes to an end")
+		}
+	}
+}
+
+func (d *database) haveLedger() bool {
+	if d.engine == "sqlite" {
+		return d.one("SELECT count(*) FROM sqlite_schema WHERE name = 'jugatum_run'") == "1"
+	}
+	return d.one("SELECT count(*) FROM pg_tables WHERE schemaname = 'jugatum' AND tablename = 'run'") == "1"
+}
+
+// TestKilledAndResumed kills run and undo at random moments, at least 20 times each.
+func TestKilledAndResumed(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		r := seeded(99)
+		after := func() time.Duration { return time.Duration(25+r.IntN(110)) * time.Millisecond }
+		runKills, undoKills := 0, 0
+		for round := 1; runKills < 20 || undoKills < 20; round++ {
+			d.killTable()
+			runKills += d.killed(after, "run", "--sql", killSQL, "--accept", "any", "--again", "--hold", "8ms")
+			d.changedOnce()
+			run := d.lastRun()
+			d.must(0, "verify", run)
+			undoKills += d.killed(after, "undo", run, "--hold", "8ms")
+			d.unchanged()
+			d.must(0, "verify", d.lastRun())
+			if round > 20 {
+				t.Fatalf("only %d and %d kills in %d rounds", runKills, undoKills, round)
+			}
+		}
+		t.Logf("killed %d times during run, %d during undo", runKills, undoKills)
+	})
+}
+
+// TestStopped sends the polite signal: the batch ends, and the run says how to go on.
+func TestStopped(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.killTable()
+		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--hold", "5ms")
+		d.waitForBatches(3)
+		cmd.Process.Signal(syscall.SIGTERM)
+		cmd.Wait()
+		if got := cmd.ProcessState.ExitCode(); got != 4 {
+			t.Fatalf("exit status %d, want 4\n%s", got, cmd.Stderr)
+		}
+		if !strings.Contains(fmt.Sprint(cmd.Stderr), "resume 1") {
+			t.Errorf("it does not say how to go on: %s", cmd.Stderr)
+		}
+		d.must(3, "run", "--sql", killSQL, "--accept", "any") // unfinished: refused
+		d.must(0, "resume", "1")
+		d.changedOnce()
+		d.must(3, "resume", "1")
+	})
+}
+
+// waitForBatches waits until a run has finished some batches.
+func (d *database) waitForBatches(n int) {
+	d.t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+		if d.haveLedger() {
+			if got, _ := strconv.Atoi(d.one("SELECT count(*) FROM " + d.ledger("batch"))); got >= n {
+				return
+			}
+		}
+	}
+	d.t.Fatal("no batch was finished")
+}
+
+// TestUndoOfUnfinishedRun takes back a run that was killed midway.
+func TestUndoOfUnfinishedRun(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.killTable()
+		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--hold", "5ms")
+		d.waitForBatches(4)
+		if o := d.jugatum("undo", "1"); o.status != 3 {
+			t.Errorf("undo of a run that goes on: exit status %d, want 3\n%s", o.status, o.err)
+		}
+		if o := d.jugatum("resume", "1"); d.engine == "sqlite" && o.status != 3 {
+			t.Errorf("resume beside the run itself: exit status %d, want 3\n%s", o.status, o.err)
+		}
+		cmd.Process.Kill()
+		cmd.Wait()
+		d.must(0, "undo", "1")
+		d.unchanged()
+		d.must(3, "resume", "1")
+		d.must(3, "verify", "1")
+		d.must(0, "verify", "2")
+	})
+}
+
+// TestServerStopped stops the server without ceremony in the middle of a run
+// and starts it again: the run finds its way back by itself.
+func TestServerStopped(t *testing.T) {
+	d := ownServer(t)
+	d.killTable()
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--hold", "10ms")
+	d.waitForBatches(5)
+	if err := d.server.Halt("immediate"); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(300 * time.Millisecond)
+	if err := d.server.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Fatalf("%v\n%s", err, cmd.Stderr)
+	}
+	d.changedOnce()
+	d.must(0, "verify", "1")
+}
+
+// TestConnectionsTerminated has an administrator end the run's session again and again.
+func TestConnectionsTerminated(t *testing.T) {
+	d := fresh(t, "postgres")
+	d.killTable()
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--hold", "10ms")
+	done := make(chan error, 1)
+	go func() { done <- cmd.Wait() }()
+	ended := 0
+	for {
+		select {
+		case err := <-done:
+			if err != nil {
+				t.Fatalf("%v\n%s", err, cmd.Stderr)
+			}
+			if ended < 3 {
+				t.Fatalf("only %d sessions were ended", ended)
+			}
+			d.changedOnce()
+			d.must(0, "verify", "1")
+			return
+		case <-time.After(60 * time.Millisecond):
+			if ended < 12 {
+				ended += len(d.lines("SELECT pg_terminate_backend(pid)::text FROM pg_stat_activity WHERE application_name = 'jugatum run 1' AND datname = current_database()"))
+			}
+		}
+	}
+}
+
+// TestCutAtCommit puts a proxy before the server that passes a COMMIT on and
+// then cuts the connection, so that the answer is lost: whether the batch took
+// effect must be read from the ledger.
+func TestCutAtCommit(t *testing.T) {
+	d := fresh(t, "postgres")
+	d.killTable()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	var commits, cuts atomic.Int64
+	go func() {
+		for {
+			client, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go proxy(client, server.Port, &commits, &cuts)
+		}
+	}()
+	direct := d.url
+	d.url = strings.Replace(direct, fmt.Sprintf(":%d/", server.Port), fmt.Sprintf(":%d/", listener.Addr().(*net.TCPAddr).Port), 1)
+	d.must(0, "run", "--sql", killSQL, "--accept", "any", "--batch", "2000")
+	d.url = direct
+	if cuts.Load() < 5 {
+		t.Fatalf("only %d commits were cut", cuts.Load())
+	}
+	t.Logf("%d commits cut", cuts.Load())
+	d.changedOnce()
+	d.must(0, "verify", "1")
+}
+
+// proxy passes bytes both ways and cuts every seventh connection's commit.
+func proxy(client net.Conn, port int, commits, cuts *atomic.Int64) {
+	defer client.Close()
+	up, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err != nil {
+		return
+	}
+	defer up.Close()
+	go func() {
+		io.Copy(client, up)
+		client.Close()
+	}()
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := client.Read(buf)
+		if n > 0 {
+			if _, err := up.Write(buf[:n]); err != nil {
+				return
+			}
+			// The driver prepares and then executes; a short message that holds
+			// the word is the statement itself.
+			if strings.Contains(string(buf[:n]), "COMMIT") && commits.Add(1)%7 == 0 {
+				client.Close() // before the answer can come back
+				cuts.Add(1)
+				time.Sleep(20 * time.Millisecond) // the server still carries it out
+				return
+			}
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// TestSecondSignal cancels the batch itself.
+func TestSecondSignal(t *testing.T) {
+	d := fresh(t, "postgres")
+	d.killTable()
+	cmd := d.start("run", "--sql", "UPDATE t SET n = n + 0 * length(pg_sleep(0.002)::text) + 1", "--every-row", "--accept", "any", "--batch", "5000")
+	deadline := time.Now().Add(20 * time.Second)
+	for d.one("SELECT count(*) FROM pg_stat_activity WHERE application_name = 'jugatum run 1' AND state = 'active' AND query LIKE 'EXPLAIN%'") == "0" {
+		if time.Now().After(deadline) {
+			t.Fatal("the batch did not begin")
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	begun := time.Now()
+	cmd.Process.Signal(os.Interrupt)
+	time.Sleep(100 * time.Millisecond)
+	cmd.Process.Signal(os.Interrupt)
+	cmd.Wait()
+	if got := cmd.ProcessState.ExitCode(); got != 4 {
+		t.Fatalf("exit status %d, want 4\n%s", got, cmd.Stderr)
+	}
+	if took := time.Since(begun); took > 8*time.Second {
+		t.Errorf("it took %v", took)
+	}
+	d.unchanged()
+}

@@ -1,0 +1,243 @@
+// Package e2e drives the built program on files in a temporary folder and on a
+// real PostgreSQL server of its own.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	_ "github.com/jackc/pgx/v5/stdlib"
+	_ "modernc.org/sqlite"
+
+	"jugatum/internal/testserver"
+)
+
+var (
+	bin    string // the program
+	server *testserver.Postgres
+	noPG   error // why there is no server
+	nextDB int
+	dbLock sync.Mutex
+)
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "jugatum-e2e-")
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer os.RemoveAll(dir)
+		bin = filepath.Join(dir, "jugatum")
+		build := exec.Command("go", "build", "-o", bin, "jugatum/cmd/jugatum")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
+			return 1
+		}
+		server, noPG = testserver.StartPostgres("fsync=off", "max_wal_size=2GB", "max_connections=60")
+		if noPG != nil && (os.Getenv("CI") != "" || !errors.Is(noPG, testserver.ErrMissing)) {
+			fmt.Fprintln(os.Stderr, noPG)
+			return 1
+		}
+		if server != nil {
+			defer server.Stop()
+		}
+		os.Unsetenv("JUGATUM_DB")
+		return m.Run()
+	}())
+}
+
+// database is one fresh database.
+type database struct {
+	t      testing.TB
+	engine string
+	url    string
+	db     *sql.DB
+	server *testserver.Postgres // its own, or nil
+}
+
+// engines runs a test on each engine, with a fresh database.
+func engines(t *testing.T, f func(t *testing.T, d *database)) {
+	for _, e := range []string{"sqlite", "postgres"} {
+		t.Run(e, func(t *testing.T) {
+			t.Parallel()
+			f(t, fresh(t, e))
+		})
+	}
+}
+
+func fresh(t testing.TB, engine string) *database {
+	t.Helper()
+	d := &database{t: t, engine: engine}
+	var err error
+	if engine == "sqlite" {
+		path := filepath.Join(t.TempDir(), "t.db")
+		d.url = "sqlite:" + path
+		d.db, err = sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(20000)&_pragma=journal_mode(wal)")
+	} else {
+		if server == nil {
+			t.Skip(noPG)
+		}
+		dbLock.Lock()
+		nextDB++
+		name := fmt.Sprintf("t%d", nextDB)
+		dbLock.Unlock()
+		admin, aerr := sql.Open("pgx", server.URL("postgres"))
+		if aerr != nil {
+			t.Fatal(aerr)
+		}
+		defer admin.Close()
+		if _, err := admin.Exec("CREATE DATABASE " + name); err != nil {
+			t.Fatal(err)
+		}
+		d.url = server.URL(name)
+		d.db, err = sql.Open("pgx", d.url+"&default_query_exec_mode=exec") // tables are made anew under the same names
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.db.Close() })
+	return d
+}
+
+// ownServer gives a database on a server that the test may stop.
+func ownServer(t *testing.T) *database {
+	t.Helper()
+	if server == nil {
+		t.Skip(noPG)
+	}
+	s, err := testserver.StartPostgres()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Stop)
+	d := &database{t: t, engine: "postgres", url: s.URL("postgres"), server: s}
+	if d.db, err = sql.Open("pgx", d.url); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.db.Close() })
+	return d
+}
+
+// exec runs statements.
+func (d *database) exec(texts ...string) {
+	d.t.Helper()
+	for _, s := range texts {
+		if _, err := d.db.Exec(s); err != nil {
+			d.t.Fatalf("%s\n%v", s, err)
+		}
+	}
+}
+
+// lines reads a query of one text column.
+func (d *database) lines(query string, args ...any) []string {
+	d.t.Helper()
+	rows, err := d.db.Query(query, args...)
+	if err != nil {
+		d.t.Fatalf("%s\n%v", query, err)
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var s sql.NullString
+		if err := rows.Scan(&s); err != nil {
+			d.t.Fatal(err)
+		}
+		out = append(out, s.String)
+	}
+	if err := rows.Err(); err != nil {
+		d.t.Fatal(err)
+	}
+	return out
+}
+
+func (d *database) one(query string, args ...any) string {
+	d.t.Helper()
+	l := d.lines(query, args...)
+	if len(l) != 1 {
+		d.t.Fatalf("%s gave %d rows", query, len(l))
+	}
+	return l[0]
+}
+
+// dump gives every byte of a table, row by row: on SQLite with storage classes.
+func (d *database) dump(table string) []string {
+	d.t.Helper()
+	if d.engine == "postgres" {
+		return d.lines(`SELECT x::text FROM ` + table + ` AS x ORDER BY x::text COLLATE "C"`)
+	}
+	var parts []string
+	for _, c := range d.lines(`SELECT name FROM pragma_table_xinfo(?)`, strings.ReplaceAll(strings.Trim(table, `"`), `""`, `"`)) {
+		parts = append(parts, `quote("`+strings.ReplaceAll(c, `"`, `""`)+`")`)
+	}
+	return d.lines("SELECT " + strings.Join(parts, " || ',' || ") + " FROM " + table + " ORDER BY 1")
+}
+
+func same(t testing.TB, what string, got, want []string) {
+	t.Helper()
+	if len(got) != len(want) {
+		t.Fatalf("%s: %d rows, want %d", what, len(got), len(want))
+	}
+	for i := range got {
+		if got[i] != want[i] {
+			t.Fatalf("%s: row %d is\n%.300s\nwant\n%.300s", what, i, got[i], want[i])
+		}
+	}
+}
+
+// outcome is how the program ended.
+type outcome struct {
+	status      int
+	out, err    string
+	maxRSSBytes int64
+}
+
+// jugatum runs the program to its end, without a terminal.
+func (d *database) jugatum(args ...string) outcome {
+	d.t.Helper()
+	return command(d.t, append(args, "--db", d.url)...)
+}
+
+func command(t testing.TB, args ...string) outcome {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, bin, args...)
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	err := cmd.Run()
+	var ee *exec.ExitError
+	if err != nil && !errors.As(err, &ee) {
+		t.Fatalf("%v: %v", args, err)
+	}
+	o := outcome{status: cmd.ProcessState.ExitCode(), out: stdout.String(), err: stderr.String()}
+	o.maxRSSBytes = maxRSS(cmd.ProcessState)
+	if strings.Contains(o.err, "goroutine ") {
+		t.Fatalf("%v crashed:\n%s", args, o.err)
+	}
+	return o
+}
+
+// must is jugatum with an exit status that has to come.
+func (d *database) must(status int, args ...string) outcome {
+	d.t.Helper()
+	o := d.jugatum(args...)
+	if o.status != status {
+		d.t.Fatalf("jugatum %s\nexit status %d, want %d\n%s%s", strings.Join(args, " "), o.status, status, o.out, o.err)
+	}
+	return o
+}
+
+func seeded(n uint64) *rand.Rand { return rand.New(rand.NewPCG(n, 7)) }
