@@ -138,6 +138,7 @@ func (a *app) root() *cli.Command {
 	}
 	for _, sub := range cmd.Commands {
 		sub.OnUsageError = usage
+		sub.DisableSliceFlagSeparator = true // a comma in a parameter's value is part of it
 	}
 	return cmd
 }

@@ -151,6 +151,9 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts ledger.
 		}
 		return nil, 0, refusef("refused because of %s, see above%s; nothing was changed", strings.Join(refused, ", "), hint)
 	}
+	if err := a.checksBefore(ctx, p, 0); err != nil {
+		return nil, 0, err
+	}
 	if count {
 		if err := expected(p.job, 0, steps[0].ToChange); err != nil {
 			return nil, 0, err
@@ -287,7 +290,13 @@ func (a *app) before(ctx context.Context, p *plan, w *runner.Work) error {
 			return err
 		}
 	}
-	for _, ch := range p.job.Steps[i].Checks {
+	return a.checksBefore(ctx, p, i)
+}
+
+// checksBefore asks a step's checks that must hold before it. Those of the
+// first step are asked before the run is even recorded.
+func (a *app) checksBefore(ctx context.Context, p *plan, step int) error {
+	for _, ch := range p.job.Steps[step].Checks {
 		if !ch.Before {
 			continue
 		}
@@ -296,7 +305,7 @@ func (a *app) before(ctx context.Context, p *plan, w *runner.Work) error {
 			return err
 		}
 		if !got.OK {
-			return refusef("step %q: before it, %q gives %s, not %s; the step was not begun", w.Step.Name, ch.SQL, got.Got, got.Want)
+			return refusef("step %q: before it, %q gives %s, not %s; the step was not begun", p.job.Steps[step].Name, ch.SQL, got.Got, got.Want)
 		}
 	}
 	return nil

@@ -65,7 +65,7 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	// there is one, stays until the undo has ended.
 	if locker, ok := db.(engine.RunLocker); ok {
 		defer s.Close()
-		got, err := locker.LockRun(ctx, s, orig.ID, 5*time.Second)
+		got, err := locker.LockRun(ctx, s, orig.ID, 2*time.Second) // a killed process's session may take a moment to end
 		if err != nil {
 			return err
 		}

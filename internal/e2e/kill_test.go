@@ -179,7 +179,7 @@ func (d *database) waitForBatches(n int) {
 func TestUndoOfUnfinishedRun(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.killTable()
-		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--hold", "5ms")
+		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "20")
 		d.waitForBatches(4)
 		if o := d.jugatum("undo", "1"); o.status != 3 {
 			t.Errorf("undo of a run that goes on: exit status %d, want 3\n%s", o.status, o.err)

@@ -131,6 +131,16 @@ func ownServer(t *testing.T) *database {
 	return d
 }
 
+// reopen goes on with another SQLite file.
+func (d *database) reopen(path string) {
+	d.t.Helper()
+	var err error
+	if d.db, err = sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(20000)"); err != nil {
+		d.t.Fatal(err)
+	}
+	d.t.Cleanup(func() { d.db.Close() })
+}
+
 // exec runs statements.
 func (d *database) exec(texts ...string) {
 	d.t.Helper()

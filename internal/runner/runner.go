@@ -112,28 +112,41 @@ func (r *Runner) Execute(ctx context.Context) error {
 		status, message = ledger.Failed, err.Error()
 	}
 	// The caller's context may have ended; what happened is recorded all the same.
-	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
 	defer cancel()
-	if r.session.Conn.PingContext(end) != nil {
-		if r.session.Close(); r.open(end) != nil {
+	for try := 1; ; try++ {
+		ferr := r.finish(end, status, message)
+		if ferr == nil {
+			return err
+		}
+		// All of it can be done again; a lost connection is made anew.
+		if f := r.DB.Fault(ferr); f != engine.Connection && f != engine.Busy || end.Err() != nil {
+			return errors.Join(err, fmt.Errorf("the end of the run could not be recorded: %w; `resume` settles it", ferr))
+		}
+		time.Sleep(min(firstPause<<min(try, 6), time.Second))
+		if r.DB.Fault(ferr) == engine.Connection {
+			r.session.Close()
+			if oerr := r.open(end); oerr != nil && end.Err() != nil {
+				return errors.Join(err, oerr)
+			}
+		}
+	}
+}
+
+// finish makes what was done durable and records how the run ended.
+func (r *Runner) finish(ctx context.Context, status, message string) error {
+	if r.session.Durable != nil {
+		if err := r.session.Durable(ctx); err != nil {
 			return err
 		}
 	}
-	if r.session.Durable != nil {
-		if derr := r.session.Durable(end); derr != nil && err == nil {
-			return derr
-		}
-	}
 	if r.prev != nil {
-		if serr := r.Ledger.Settle(end, r.session, r.prev); serr != nil && err == nil {
-			return serr
+		if err := r.Ledger.Settle(ctx, r.session, r.prev); err != nil {
+			return err
 		}
 		r.prev = nil
 	}
-	if eerr := r.Ledger.End(end, r.session, r.Run, status, message); eerr != nil && err == nil {
-		return eerr
-	}
-	return err
+	return r.Ledger.End(ctx, r.session, r.Run, status, message)
 }
 
 // open opens the session without asking for the right to work on the run.

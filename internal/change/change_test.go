@@ -1,0 +1,149 @@
+package change
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+	"strings"
+	"testing"
+
+	"jugatum/internal/sqltext"
+)
+
+// berth is a table for tests, on any dialect.
+func berth() *Table {
+	id := &Column{Name: "berth_no", Type: "bigint", Base: "bigint", Class: Number, NotNull: true}
+	return &Table{Name: "berth", Key: &Key{Name: "primary key", Columns: []*Column{id}, Integer: true}, Columns: []*Column{id,
+		{Name: "day_rate", Type: "numeric(8,2)", Base: "numeric(8,2)", Class: Number, Same: ByImage},
+		{Name: "zone", Type: "varchar(8)", Base: "pg_catalog.varchar", Class: Text, Length: 8, Default: "'A'"},
+		{Name: "g", Type: "integer", Base: "integer", Generated: true},
+	}}
+}
+
+func catalogue(schema, name string) (*Table, error) {
+	if name != "berth" {
+		return nil, fmt.Errorf("no table %s", name)
+	}
+	return berth(), nil
+}
+
+func TestBuild(t *testing.T) {
+	params := map[string]Value{"rise": {Type: DecimalValue, Text: "1.035"}, "z": {Type: TextValue, Text: "B"}}
+	for _, c := range []struct {
+		what string
+		spec Spec
+		want string // assignments and filter as SQL for PostgreSQL, or the error after !
+	}{
+		{"named values are written out in brackets", Spec{Table: "berth", Where: "full > 5", Let: []Field{{"full", "day_rate * :rise"}, {"twice", "full + full"}}, Set: []Field{{"day_rate", "round(twice, 2)"}}},
+			"day_rate = (round(((day_rate * CAST($1 AS numeric)) + (day_rate * CAST($2 AS numeric))), 2)) WHERE ((day_rate * CAST($3 AS numeric)) > 5)"},
+		{"a qualified name is no named value", Spec{Table: "berth", Let: []Field{{"full", "1"}}, Set: []Field{{"day_rate", "berth.full + full(1)"}}}, "day_rate = (berth.full + full(1)) WHERE 1 = 1"},
+		{"literals are bound with the column's type", Spec{Table: "berth", Put: []Literal{{"zone", Value{Type: TextValue, Text: "x'y"}}}}, "zone = CAST($1 AS pg_catalog.varchar) WHERE 1 = 1"},
+		{"a bare text takes the column's type", Spec{SQL: "UPDATE berth SET day_rate = '5', zone = NULL"}, "day_rate = CAST('5' AS numeric(8,2)), zone = CAST(NULL AS pg_catalog.varchar) WHERE 1 = 1"},
+		{"a text parameter takes the column's type", Spec{SQL: "UPDATE berth SET zone = :z"}, "zone = CAST($1 AS pg_catalog.varchar) WHERE 1 = 1"},
+		{"DEFAULT is the column's", Spec{SQL: "UPDATE berth SET zone = DEFAULT, day_rate = DEFAULT"}, "zone = CAST('A' AS pg_catalog.varchar), day_rate = CAST(NULL AS numeric(8,2)) WHERE 1 = 1"},
+		{"a row of values is taken apart", Spec{SQL: "UPDATE berth SET (day_rate, zone) = ROW(f(1, 2), 'x')"}, "day_rate = (f(1, 2)), zone = CAST('x' AS pg_catalog.varchar) WHERE 1 = 1"},
+		{"a row of a query is asked for each column", Spec{SQL: "UPDATE berth SET (day_rate, zone) = (SELECT 1, 'x')"}, "day_rate = ((WITH jugatum_row (jugatum_1, jugatum_2) AS (SELECT 1, 'x') SELECT jugatum_1 FROM jugatum_row)), zone = ((WITH jugatum_row (jugatum_1, jugatum_2) AS (SELECT 1, 'x') SELECT jugatum_2 FROM jugatum_row)) WHERE 1 = 1"},
+		{"no such column", Spec{SQL: "UPDATE berth SET day_rat = 1"}, `!step "s": sql: table berth has no column "day_rat"; did you mean "day_rate"?`},
+		{"computed column", Spec{SQL: "UPDATE berth SET g = 1"}, `!step "s": sql: column berth.g is computed by the database and cannot be assigned`},
+		{"assigned twice", Spec{SQL: "UPDATE berth SET zone = 'a', zone = 'b'"}, `!step "s": sql: column berth.zone is assigned twice`},
+		{"wrong number of values", Spec{SQL: "UPDATE berth SET (zone, day_rate) = (1)"}, `!step "s": sql: 2 columns but 1 values`},
+		{"a named value like a column", Spec{Table: "berth", Let: []Field{{"zone", "1"}}, Set: []Field{{"zone", "'x'"}}}, `!step "s": let.zone: table berth has a column of that name; choose another`},
+		{"a circle", Spec{Table: "berth", Let: []Field{{"a", "b"}, {"b", "a"}}, Set: []Field{{"zone", "a"}}}, `!step "s": let.a: this value is defined by itself`},
+		{"a volatile named value used twice", Spec{Table: "berth", Let: []Field{{"a", "random()"}}, Set: []Field{{"zone", "a"}, {"day_rate", "a"}}}, `!step "s": let.a: random() gives another value at every use, and the name is used 2 times; write it where it belongs`},
+		{"unknown parameter", Spec{SQL: "UPDATE berth SET zone = :nope || 'x'"}, `!step "s": sql: parameter :nope is not declared; add [param.nope] to the job, or give it with --param nope=…`},
+		{"not a table's name", Spec{Table: "berth b", Delete: true}, `!step "s": table: "berth b" is not a table's name; quote it inside the string if it has unusual characters`},
+	} {
+		c.spec.Name = "s"
+		ch, err := Build(sqltext.PostgreSQL, c.spec, params, catalogue)
+		got := ""
+		if err != nil {
+			got = "!" + err.Error()
+			var fe *FieldError
+			if !errors.As(err, &fe) {
+				t.Errorf("%s: %T", c.what, err)
+			}
+		} else {
+			q := &Query{D: ch.D}
+			for i, s := range ch.Set {
+				q.sep(i).Add(s.Column.Name, " = ").NewValue(ch, s)
+			}
+			got = q.Filter(ch, Range{}).String()
+		}
+		if got != c.want {
+			t.Errorf("%s:\ngot  %s\nwant %s", c.what, got, c.want)
+		}
+	}
+}
+
+func TestReadsTarget(t *testing.T) {
+	for src, want := range map[string]bool{
+		"UPDATE berth SET zone = (SELECT max(b.zone) FROM berth b)":                 true,
+		"UPDATE berth SET zone = 'x' WHERE berth_no IN (SELECT n FROM a, berth)":    true,
+		"UPDATE berth AS x SET zone = o.z FROM other o JOIN berth y ON y.n = o.n":   true,
+		"UPDATE berth SET zone = 'x' FROM berth AS y WHERE y.berth_no = 1":          true,
+		"WITH q AS (SELECT 1 FROM public.berth) UPDATE berth SET zone = 'x' FROM q": true,
+		"UPDATE berth SET zone = berth.zone || 'x' WHERE berth.berth_no > 1":        false,
+		"UPDATE berth SET zone = (SELECT o.berth FROM other o)":                     false,
+	} {
+		ch, err := Build(sqltext.PostgreSQL, Spec{Name: "s", SQL: src}, nil, catalogue)
+		if err != nil {
+			t.Fatalf("%s: %v", src, err)
+		}
+		if got := ch.ReadsTarget(); got != want {
+			t.Errorf("%s: %v, want %v", src, got, want)
+		}
+	}
+}
+
+func TestKeysReadBackTheSame(t *testing.T) {
+	for _, k := range []KeyValue{{int64(-5)}, {"a\"b", int64(1)}, {1.5, []byte{0, 255}}, {"\xff"}, {""}, {}, {int64(9223372036854775807)}, {0.1 + 0.2}} {
+		got, err := DecodeKey(k.Encode())
+		if err != nil || !reflect.DeepEqual(got, k) {
+			t.Errorf("%#v reads back as %#v (%v)", k, got, err)
+		}
+	}
+	if k, err := DecodeKey(""); k != nil || err != nil {
+		t.Errorf("no key reads back as %v, %v", k, err)
+	}
+	if _, err := DecodeKey("[1.5]"); err == nil {
+		t.Error("a number with a point is read as an integer")
+	}
+}
+
+func TestRange(t *testing.T) {
+	k := &Key{Columns: []*Column{{Name: "a", Base: "int"}, {Name: `b"c`, Base: "text"}}}
+	for d, want := range map[sqltext.Dialect]string{
+		sqltext.SQLite:     ` AND (t."a", t."b""c") > (?, ?) AND (t."a", t."b""c") <= (?, ?)`,
+		sqltext.PostgreSQL: ` AND (t."a", t."b""c") > (CAST($1 AS int), CAST($2 AS text)) AND (t."a", t."b""c") <= (CAST($3 AS int), CAST($4 AS text))`,
+	} {
+		q := &Query{D: d}
+		q.Range("t", k, Range{KeyValue{"1", "x"}, KeyValue{"2", "y"}})
+		if q.String() != want || !reflect.DeepEqual(q.Args, []any{"1", "x", "2", "y"}) {
+			t.Errorf("%v: %s %v", d, q, q.Args)
+		}
+	}
+}
+
+func TestKeptNamesNeverMeet(t *testing.T) {
+	long := strings.Repeat("x", 60)
+	tab := &Table{Name: "t", Columns: []*Column{{Name: "A"}, {Name: "a"}, {Name: long + "1"}, {Name: long + "2"}}}
+	tab.Key = &Key{Columns: tab.Columns[:1]}
+	c := &Change{D: sqltext.SQLite, Table: tab, Verb: sqltext.Delete}
+	seen := map[string]bool{}
+	k := NewKept("k", c)
+	for _, col := range append(k.Keys, k.Old...) {
+		name := strings.ToLower(col.Name)
+		if seen[name] || len(name) > 63 {
+			t.Errorf("name %q", col.Name)
+		}
+		seen[name] = true
+	}
+}
+
+func TestNearest(t *testing.T) {
+	for name, want := range map[string]string{"vist": "visit", "berths": "berth", "zzz": "", "VISIT": "visit"} {
+		if got := Nearest(name, []string{"visit", "berth", "notice"}); got != want {
+			t.Errorf("%q: %q, want %q", name, got, want)
+		}
+	}
+}

@@ -1,0 +1,94 @@
+package pace
+
+import (
+	"math/rand/v2"
+	"testing"
+	"time"
+)
+
+// drive lets a sizer run against a made-up database and gives the holds.
+func drive(s *Sizer, batches int, cost func(batch, rows int) (work, commit time.Duration)) (sizes []int, holds []time.Duration) {
+	for i := 0; i < batches; i++ {
+		n := s.Next()
+		work, commit := cost(i, n)
+		s.Done(n, work, commit)
+		sizes, holds = append(sizes, n), append(holds, work+commit)
+	}
+	return sizes, holds
+}
+
+func TestFindsItsSizeWithinAFewBatches(t *testing.T) {
+	s := &Sizer{Target: 200 * time.Millisecond}
+	sizes, holds := drive(s, 12, func(_, n int) (time.Duration, time.Duration) {
+		return time.Millisecond + time.Duration(n)*8*time.Microsecond, 2 * time.Millisecond
+	})
+	if sizes[0] != First {
+		t.Errorf("it starts with %d rows", sizes[0])
+	}
+	for i := 6; i < len(sizes); i++ {
+		if holds[i] < 80*time.Millisecond || holds[i] > 200*time.Millisecond {
+			t.Errorf("batch %d holds %v with %d rows", i, holds[i], sizes[i])
+		}
+	}
+}
+
+// TestHoldStaysWithinTheTarget simulates rows of uneven cost, a disk that now
+// and then is slow, and a table that gets dearer in the middle.
+func TestHoldStaysWithinTheTarget(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	s := &Sizer{Target: 200 * time.Millisecond}
+	_, holds := drive(s, 2000, func(i, n int) (time.Duration, time.Duration) {
+		perRow := 5 * time.Microsecond
+		if i > 1000 {
+			perRow = 20 * time.Microsecond
+		}
+		work := time.Duration(float64(n) * float64(perRow) * (0.7 + 0.6*r.Float64()))
+		commit := time.Duration(1+r.IntN(8)) * time.Millisecond
+		return work, commit
+	})
+	over := 0
+	for _, h := range holds {
+		if h > 200*time.Millisecond {
+			over++
+		}
+	}
+	if over > len(holds)/100 {
+		t.Errorf("%d of %d holds are above the target", over, len(holds))
+	}
+}
+
+func TestDoesNotOscillate(t *testing.T) {
+	s := &Sizer{Target: 100 * time.Millisecond}
+	sizes, _ := drive(s, 60, func(_, n int) (time.Duration, time.Duration) { return time.Duration(n) * 10 * time.Microsecond, 0 })
+	for i := 20; i < 60; i++ {
+		if d := sizes[i] - sizes[i-1]; d > sizes[i]/20 || -d > sizes[i]/20 {
+			t.Fatalf("batch %d: from %d to %d rows", i, sizes[i-1], sizes[i])
+		}
+	}
+}
+
+func TestBounds(t *testing.T) {
+	fixed := &Sizer{Target: time.Second, Fixed: 7}
+	fixed.Done(7, time.Hour, time.Hour)
+	if fixed.Next() != 7 {
+		t.Errorf("a fixed size became %d", fixed.Next())
+	}
+	slow := &Sizer{Target: time.Millisecond}
+	drive(slow, 50, func(_, n int) (time.Duration, time.Duration) { return time.Second, time.Second })
+	if slow.Next() != 1 {
+		t.Errorf("hopelessly slow rows leave batches of %d", slow.Next())
+	}
+	quick := &Sizer{Target: time.Hour}
+	drive(quick, 50, func(_, n int) (time.Duration, time.Duration) { return 0, 0 })
+	if quick.Next() != Most {
+		t.Errorf("rows that cost nothing give batches of %d", quick.Next())
+	}
+	quick.Failed()
+	if quick.Next() != Most/2 {
+		t.Errorf("after a lock was in the way: %d", quick.Next())
+	}
+	quick.Done(0, time.Hour, 0)
+	if quick.Next() != Most/2 {
+		t.Error("a batch without rows teaches something")
+	}
+}
