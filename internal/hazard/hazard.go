@@ -119,9 +119,15 @@ func (f *finder) again() {
 	}
 }
 
+// mentions reports whether a fragment speaks of the target's column: by its
+// bare name, or qualified by the target and not by a source.
 func (f *finder) mentions(frag sqltext.Fragment, column string) bool {
-	for _, t := range frag.Tokens {
-		if f.c.D.Same(t, column) {
+	ref := strings.Trim(f.c.Ref, `"`)
+	for i, t := range frag.Tokens {
+		if !f.c.D.Same(t, column) {
+			continue
+		}
+		if i < 2 || !frag.Tokens[i-1].Punct(".") || strings.EqualFold(frag.Tokens[i-2].Name(), ref) {
 			return true
 		}
 	}

@@ -171,7 +171,7 @@ func fits(d sqltext.Dialect, col *change.Column, n string) string {
 			return ""
 		}
 		return fmt.Sprintf("(%s IS NULL OR abs(round(CAST(%s AS numeric), %d)) < power(10::numeric, %d))", n, n, scale, precision-scale)
-	case col.Length > 0 && !strings.Contains(col.Type, "char("): // a domain
+	case col.Length > 0 && !strings.HasPrefix(col.Type, "character"): // a domain
 		return ""
 	case col.Length > 0:
 		// Spaces beyond the width are dropped in silence by SQL's own rule.

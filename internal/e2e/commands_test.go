@@ -1,0 +1,342 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestDemo goes the newcomer's way, with the same bytes for the same seed.
+func TestDemo(t *testing.T) {
+	var dumps [][]string
+	for range 2 {
+		dir := t.TempDir()
+		begun := time.Now()
+		o := command(t, "demo", "--rows", "3000", dir)
+		if o.status != 0 || !strings.Contains(o.out, "It holds.") || !strings.Contains(o.out, "undo of 1, done") {
+			t.Fatalf("exit status %d\n%s%s", o.status, o.out, o.err)
+		}
+		if took := time.Since(begun); took > 30*time.Second {
+			t.Errorf("the demo took %v", took)
+		}
+		d := &database{t: t, engine: "sqlite"}
+		d.reopen(filepath.Join(dir, "saltmere.db"))
+		var all []string
+		for _, table := range []string{"quay", "berth", "tariff", "vessel", "visit", "cargo_line", "notice", "setting"} {
+			all = append(all, d.dump(table)...)
+		}
+		dumps = append(dumps, all)
+		if o := command(t, "demo", dir); o.status != 3 {
+			t.Errorf("a second demo in the same folder: exit status %d\n%s", o.status, o.err)
+		}
+	}
+	same(t, "the demo's data, made twice", dumps[1], dumps[0])
+	if server != nil {
+		d := fresh(t, "postgres")
+		o := d.must(0, "demo", "--rows", "2000", t.TempDir())
+		if !strings.Contains(o.out, "It holds.") {
+			t.Error(o.out)
+		}
+		d.must(3, "demo", t.TempDir())
+	}
+	if o := command(t, "demo", "--rows", "10"); o.status != 2 {
+		t.Errorf("a demo of 10 rows: exit status %d", o.status)
+	}
+}
+
+type previewJSON struct {
+	Steps []struct {
+		Matched, Changes int64
+		Named            []string
+		Columns          []struct {
+			Name    string
+			Longest int64
+			Before  *struct{ Min, Max, Sum string }
+			After   *struct{ Min, Max, Sum string }
+		}
+		Sample []struct {
+			Key     string
+			Named   []*string
+			Changes []struct {
+				Column        string
+				Before, After *string
+			}
+		}
+		Hazards []struct {
+			Code, Level, Text string
+			Rows              int64
+		}
+	}
+}
+
+func (d *database) preview(args ...string) previewJSON {
+	d.t.Helper()
+	o := d.must(0, append([]string{"preview", "--json"}, args...)...)
+	var p previewJSON
+	if err := json.Unmarshal([]byte(o.out), &p); err != nil {
+		d.t.Fatalf("%v\n%s", err, o.out)
+	}
+	return p
+}
+
+// TestPreview holds what is counted, sampled and found, and that nothing changes.
+func TestPreview(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE berth (no integer PRIMARY KEY, rate numeric(6,2), zone varchar(4) UNIQUE, closed boolean)",
+			"CREATE TABLE rope (berth integer REFERENCES berth (no) ON DELETE CASCADE)", "CREATE TABLE source (no integer, zone varchar(9))")
+		for i := 1; i <= 20; i++ {
+			d.exec(fmt.Sprintf("INSERT INTO berth VALUES (%d, %d.50, 'z%d', %v)", i, i*100, i, i > 15), fmt.Sprintf("INSERT INTO rope VALUES (%d)", i))
+		}
+		d.exec("UPDATE berth SET rate = 0 WHERE no = 3")
+		before := d.dump("berth")
+		path := filepath.Join(t.TempDir(), "job.toml")
+		os.WriteFile(path, []byte("[param.f]\ntype = \"decimal\"\n[[step]]\ntable = \"berth\"\nwhere = \"NOT closed\"\nlet = { full = \"rate * :f\" }\nset = { rate = \"round(full, 2)\" }\n"), 0o644)
+		s := d.preview(path, "--param", "f=1.5", "--sample", "3").Steps[0]
+		if s.Matched != 15 || s.Changes != 14 || len(s.Sample) != 3 || s.Sample[0].Key != "1" || s.Sample[2].Key != "15" {
+			t.Errorf("%+v", s)
+		}
+		if len(s.Sample[0].Named) != 1 || !strings.HasPrefix(*s.Sample[0].Named[0], "150.75") {
+			t.Errorf("the named value: %v", *s.Sample[0].Named[0])
+		}
+		if got, want := *s.Sample[0].Changes[0].After, "150.75"; got != want {
+			t.Errorf("after is %s, want %s", got, want)
+		}
+		if c := s.Columns[0]; !strings.HasPrefix(c.Before.Min, "100.5") || !strings.HasPrefix(c.After.Max, "2250.75") {
+			t.Errorf("figures %+v %+v", c.Before, c.After)
+		}
+		for _, c := range []struct {
+			sql, code string
+			rows      int64
+			engine    string
+		}{
+			{"UPDATE berth SET zone = 'z1' WHERE no < 4", "unique-collision", 1, ""},
+			{"DELETE FROM berth WHERE no < 4", "cascade", 3, ""},
+			{"UPDATE berth SET rate = rate * 10 WHERE no > 5", "does-not-fit", 11, "postgres"},
+			{"UPDATE berth SET zone = zone || 'long' WHERE no > 5", "does-not-fit", 15, "postgres"},
+			{"UPDATE berth SET zone = 'y' || no WHERE zone = NULL", "equals-null", -1, ""},
+		} {
+			if c.engine != "" && c.engine != d.engine {
+				continue
+			}
+			found := false
+			for _, h := range d.preview("--sql", c.sql).Steps[0].Hazards {
+				if h.Code == c.code {
+					found = true
+					if h.Rows != c.rows {
+						t.Errorf("%s: %s finds %d rows, want %d", c.sql, c.code, h.Rows, c.rows)
+					}
+				}
+			}
+			if !found {
+				t.Errorf("%s: %s is not found", c.sql, c.code)
+			}
+		}
+		d.exec("INSERT INTO source VALUES (1, 'aa'), (1, 'bb'), (2, 'cc'), (2, 'cc')")
+		two := "UPDATE berth SET zone = s.zone FROM source AS s WHERE s.no = berth.no"
+		if p := d.preview("--sql", two).Steps[0]; p.Matched != 2 || len(p.Hazards) == 0 || p.Hazards[0].Code != "ambiguous-source" {
+			t.Errorf("%+v", p)
+		}
+		d.must(3, "run", "--sql", two, "--accept", "2")
+		o := d.must(1, "run", "--sql", two, "--accept", "any") // not counted beforehand: the batch itself finds it
+		if !strings.Contains(o.err, "several source rows") {
+			t.Error(o.err)
+		}
+		same(t, "after all that", d.dump("berth"), before)
+		d.exec("DELETE FROM source WHERE no = 1")
+		d.must(0, "undo", "1")
+		d.must(0, "run", "--sql", two, "--accept", "1") // two sources that agree are one change
+		if got := d.one("SELECT zone FROM berth WHERE no = 2"); got != "cc" {
+			t.Error(got)
+		}
+	})
+}
+
+// TestTriggersAndForeignKeys: what a trigger makes of a value is what is kept
+// and verified; rows it keeps from changing are not counted; a cascade is
+// refused unless it is meant.
+func TestTriggersAndForeignKeys(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, s varchar(40))", "CREATE TABLE log (id integer, s varchar(40))", "CREATE TABLE child (t integer REFERENCES t (id) ON DELETE CASCADE)")
+		for i := 1; i <= 30; i++ {
+			d.exec(fmt.Sprintf("INSERT INTO t VALUES (%d, 'a%d')", i, i))
+		}
+		if d.engine == "sqlite" {
+			d.exec("CREATE TRIGGER keep BEFORE UPDATE ON t WHEN old.id = 7 BEGIN SELECT RAISE(IGNORE); END",
+				"CREATE TRIGGER note AFTER UPDATE ON t BEGIN INSERT INTO log VALUES (new.id, new.s); END")
+		} else {
+			d.exec("CREATE FUNCTION shout() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF old.id = 7 THEN RETURN NULL; END IF; new.s := upper(new.s); RETURN new; END $$",
+				"CREATE TRIGGER shout BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION shout()",
+				"CREATE FUNCTION note() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO log VALUES (new.id, new.s); RETURN NULL; END $$",
+				"CREATE TRIGGER note AFTER UPDATE ON t FOR EACH ROW EXECUTE FUNCTION note()")
+		}
+		d.must(0, "run", "--sql", "UPDATE t SET s = s || 'x' WHERE s LIKE 'a%'", "--accept", "30", "--batch", "7")
+		d.must(0, "verify", "1")
+		if got := d.one("SELECT count(*) FROM log"); got != "29" {
+			t.Errorf("the trigger fired %s times", got)
+		}
+		want := map[string]string{"sqlite": "a8x", "postgres": "A8X"}[d.engine]
+		if got := d.one("SELECT s FROM t WHERE id = 8") + d.one("SELECT s FROM t WHERE id = 7"); got != want+"a7" {
+			t.Error(got)
+		}
+		d.exec("INSERT INTO child VALUES (1), (1), (2)")
+		d.must(3, "run", "--sql", "DELETE FROM t WHERE id < 4", "--accept", "3")
+		d.must(0, "run", "--sql", "DELETE FROM t WHERE id < 4", "--accept", "3", "--despite", "cascade")
+		if got := d.one("SELECT count(*) FROM child"); got != "0" {
+			t.Errorf("%s children left", got)
+		}
+	})
+}
+
+// TestVerifyFindsWhatIsAstray changes rows behind the run's back.
+func TestVerifyFindsWhatIsAstray(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, s varchar(40), n integer)")
+		for i := 1; i <= 30; i++ {
+			d.exec(fmt.Sprintf("INSERT INTO t VALUES (%d, 'a%d', 1)", i, i))
+		}
+		d.must(0, "run", "--sql", "UPDATE t SET s = s || 'x', n = NULL WHERE id <= 20", "--accept", "20")
+		d.must(0, "verify", "1")
+		d.exec("UPDATE t SET s = 'other\x1b[31m' WHERE id = 5", "DELETE FROM t WHERE id = 6", "UPDATE t SET n = 2 WHERE id = 7", "UPDATE t SET s = 'free' WHERE id = 25")
+		o := d.must(6, "verify", "1")
+		for _, w := range []string{"3 are not as recorded", `other\u001b[31m`, "the row is gone", "It does not hold."} {
+			if !strings.Contains(o.out, w) {
+				t.Errorf("verify does not say %q:\n%s", w, o.out)
+			}
+		}
+		if strings.Contains(o.out, "\x1b") {
+			t.Error("a cell's control characters reach the terminal")
+		}
+		o = d.must(5, "undo", "1")
+		if !strings.Contains(o.out, "left alone") {
+			t.Error(o.out)
+		}
+		if got := d.one("SELECT count(*) FROM t WHERE n = 1"); got != "27" {
+			t.Errorf("%s rows were put back", got)
+		}
+		d.must(0, "verify", "2")
+		var show struct {
+			LeftAlone []struct {
+				Key  string
+				Gone bool
+			} `json:"left_alone"`
+		}
+		if err := json.Unmarshal([]byte(d.must(0, "show", "2", "--json").out), &show); err != nil || len(show.LeftAlone) != 3 || !show.LeftAlone[1].Gone {
+			t.Errorf("%v %+v", err, show)
+		}
+	})
+}
+
+// TestNullKeys refuses to pass over rows that a walk would never reach.
+func TestNullKeys(t *testing.T) {
+	d := fresh(t, "sqlite")
+	d.exec("CREATE TABLE t (k TEXT PRIMARY KEY, n INTEGER)", "INSERT INTO t VALUES (NULL, 1), ('a', 1), (NULL, 2), ('', 1)")
+	o := d.must(3, "run", "--sql", "UPDATE t SET n = 5 WHERE n > 0", "--accept", "4")
+	if !strings.Contains(o.err, "2 rows have NULL in the key") {
+		t.Error(o.err)
+	}
+	d.exec("UPDATE t SET k = 'b' || rowid WHERE k IS NULL")
+	d.must(0, "run", "--sql", "UPDATE t SET n = 5 WHERE n > 0", "--accept", "4")
+	if got := d.one("SELECT sum(n) FROM t"); got != "20" {
+		t.Error(got)
+	}
+}
+
+// TestSeveralSteps runs the steps of a job in order, checks between them, and
+// takes them back in reverse order.
+func TestSeveralSteps(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, s varchar(40))", "INSERT INTO t VALUES (1, 'a'), (2, 'b'), (3, NULL)")
+		before := d.dump("t")
+		job := filepath.Join(t.TempDir(), "job.toml")
+		os.WriteFile(job, []byte(`title = "two, steps"
+[param.tail]
+type = "text"
+[[step]]
+name = "first"
+table = "t"
+where = "s IS NOT NULL"
+set = { s = "s || :tail" }
+expect = 2
+check = [{ sql = "SELECT count(*) FROM t WHERE s = 'a,;'", is = "1" }]
+[[step]]
+name = "second"
+sql = "UPDATE t SET s = s || '2' WHERE s LIKE '%,;'"
+expect = "2..2"
+[[step]]
+name = "third"
+table = "t"
+where = "s IS NULL"
+delete = true
+`), 0o644)
+		d.must(3, "run", job, "--param", "tail=,;", "--accept", "2")
+		d.must(0, "run", job, "--param", "tail=,;", "--accept", "3")
+		if got := strings.Join(d.lines("SELECT s FROM t ORDER BY id"), " "); got != "a,;2 b,;2" {
+			t.Error(got)
+		}
+		d.must(0, "undo", "1")
+		same(t, "undone", d.dump("t"), before)
+		d.must(0, "run", job, "--param", "tail=,;", "--accept", "any") // undone, so it may be done anew
+		d.must(3, "run", job, "--param", "tail=,;", "--accept", "any")
+		runs := d.must(0, "runs", "--json").out
+		var list struct{ Runs []struct{ Status string } }
+		if err := json.Unmarshal([]byte(runs), &list); err != nil || len(list.Runs) != 3 {
+			t.Errorf("%v\n%s", err, runs)
+		}
+	})
+}
+
+// TestCheckAfterFails ends the run there with status 6.
+func TestCheckAfterFails(t *testing.T) {
+	d := fresh(t, "sqlite")
+	d.exec("CREATE TABLE t (id INTEGER PRIMARY KEY, n INTEGER)", "INSERT INTO t VALUES (1, 1), (2, 2)")
+	job := filepath.Join(t.TempDir(), "job.toml")
+	os.WriteFile(job, []byte("[[step]]\nname = \"one\"\ntable = \"t\"\nwhere = \"n = 1\"\nput = { n = 9 }\ncheck = [{ sql = \"SELECT count(*) FROM t WHERE n = 9\", is = 2 }]\n[[step]]\nname = \"two\"\ntable = \"t\"\nwhere = \"n = 2\"\nput = { n = 9 }\n"), 0o644)
+	d.must(6, "run", job, "--accept", "2")
+	if got := d.one("SELECT sum(n) FROM t"); got != "11" {
+		t.Errorf("the second step was carried out: %s", got)
+	}
+	d.must(0, "resume", "1")
+	if got := d.one("SELECT sum(n) FROM t"); got != "18" {
+		t.Error(got)
+	}
+	d.must(0, "verify", "1") // by now the check holds
+}
+
+// TestCostIsMeasured holds the log figures against what the server itself says.
+func TestCostIsMeasured(t *testing.T) {
+	t.Run("sqlite counts the frames of its own commits", func(t *testing.T) {
+		d := fresh(t, "sqlite")
+		d.killTable()
+		d.exec("PRAGMA wal_checkpoint(TRUNCATE)")
+		d.db.SetMaxOpenConns(1)
+		d.must(0, "run", "--sql", killSQL, "--accept", "any", "--batch", "100000", "--keep", "none")
+		frames := atoi(d.one("SELECT log_records FROM jugatum_batch"))
+		pages := atoi(d.one("PRAGMA page_count"))
+		if frames < pages/2 || frames > pages*2 {
+			t.Errorf("%d frames for a file of %d pages", frames, pages)
+		}
+		if bytes := atoi(d.one("SELECT log_bytes FROM jugatum_batch")); bytes != frames*(24+4096) {
+			t.Errorf("%d bytes in %d frames", bytes, frames)
+		}
+	})
+	t.Run("postgres tells its own WAL", func(t *testing.T) {
+		d := ownServer(t)
+		d.killTable()
+		d.exec("VACUUM t", "CHECKPOINT")
+		begin := d.one("SELECT pg_current_wal_insert_lsn()::text")
+		d.must(0, "run", "--sql", killSQL, "--accept", "any", "--batch", "10000")
+		server := atoi(d.one("SELECT pg_wal_lsn_diff(pg_current_wal_insert_lsn(), $1)::bigint::text", begin))
+		ours := atoi(d.one("SELECT sum(log_bytes)::bigint::text FROM jugatum.batch"))
+		t.Logf("ours %d bytes, the whole server %d", ours, server)
+		if ours > server || ours < server*85/100 { // the ledger itself, its tables and the catalogue are not in it
+			t.Errorf("ours %d bytes, the whole server %d", ours, server)
+		}
+		if got := d.one("SELECT count(*)::text FROM jugatum.batch WHERE locks LIKE '%RowExclusiveLock%' AND hold_ms > 0"); got != "10" {
+			t.Errorf("%s batches with locks and hold", got)
+		}
+	})
+}

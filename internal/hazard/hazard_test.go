@@ -1,0 +1,75 @@
+package hazard
+
+import (
+	"slices"
+	"testing"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+func table(key bool) *change.Table {
+	id := &change.Column{Name: "id", NotNull: true}
+	t := &change.Table{Name: "visit", Columns: []*change.Column{id, {Name: "dues"}, {Name: "note"}, {Name: "closed"}}}
+	if key {
+		t.Key = &change.Key{Columns: []*change.Column{id}}
+	}
+	return t
+}
+
+func TestText(t *testing.T) {
+	for _, c := range []struct {
+		sql    string
+		method string
+		nokey  bool
+		want   []string
+	}{
+		{sql: "UPDATE visit SET note = 'x' WHERE id = 1"},
+		{sql: "UPDATE visit SET note = 'x'", want: []string{"every-row"}},
+		{sql: "UPDATE visit SET note = o.n FROM other o"},
+		{sql: "UPDATE visit SET note = 'x' WHERE dues = NULL", want: []string{"equals-null"}},
+		{sql: "UPDATE visit SET note = 'x' WHERE dues <> NULL AND id != NULL", want: []string{"equals-null", "equals-null"}},
+		{sql: "UPDATE visit SET note = NULL WHERE dues IS NULL"},
+		{sql: "UPDATE visit SET dues = dues * 2 WHERE id < 5", want: []string{"not-cleared"}},
+		{sql: "UPDATE visit SET dues = dues * 2 WHERE dues < 5"},
+		{sql: "UPDATE visit SET dues = id * 2 WHERE id < 5"},
+		{sql: "UPDATE visit SET dues = o.dues FROM other o WHERE o.id = visit.id"},
+		{sql: "UPDATE visit SET dues = visit.dues + o.dues FROM other o WHERE o.id = visit.id", want: []string{"not-cleared"}},
+		{sql: "UPDATE visit SET id = id + 1 WHERE id < 5", want: []string{"key-changed"}},
+		{sql: "UPDATE visit SET id = id + 1 WHERE id < 5", method: "single"},
+		{sql: "UPDATE visit SET note = (SELECT max(note) FROM visit) WHERE id < 5", want: []string{"reads-target", "not-cleared"}},
+		{sql: "UPDATE visit SET note = (SELECT max(v.dues) FROM visit v) WHERE id < 5", method: "single"},
+		{sql: "DELETE FROM visit WHERE note LIKE '%x%'", want: []string{"like-delete"}},
+		{sql: "UPDATE visit SET note = 'x' WHERE id = 1", nokey: true, want: []string{"no-key"}},
+		{sql: "UPDATE visit SET note = 'closed' WHERE id = 1", want: []string{"quoted-column"}},
+		{sql: `UPDATE visit SET note = "moored" WHERE id = 1`, want: []string{"quoted-text"}},
+		{sql: `UPDATE visit SET note = "closed" WHERE id = 1`},
+	} {
+		ch, err := change.Build(sqltext.SQLite, change.Spec{Name: "s", SQL: c.sql}, nil, func(string, string) (*change.Table, error) { return table(!c.nokey), nil })
+		if err != nil {
+			t.Fatalf("%s: %v", c.sql, err)
+		}
+		if c.method == "" {
+			c.method = "sweep"
+		}
+		var got []string
+		for _, f := range Text(ch, c.method) {
+			got = append(got, f.Code)
+		}
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%s (%s): %v, want %v", c.sql, c.method, got, c.want)
+		}
+	}
+}
+
+func TestNoRowsNoFinding(t *testing.T) {
+	ch := &change.Change{Step: "s", Table: table(true)}
+	for _, code := range []string{"does-not-fit", "unique-collision", "ambiguous-source", "cascade", "referenced", "trigger", "null-key"} {
+		if _, ok := Rows(ch, code, 0, "a", "b", "c"); ok {
+			t.Errorf("%s is found in no rows", code)
+		}
+		if f, ok := Rows(ch, code, 3, "a", "b", "c"); !ok || f.Rows != 3 || f.Text == "" {
+			t.Errorf("%s: %+v", code, f)
+		}
+	}
+}
