@@ -153,7 +153,7 @@ func (a *app) interruptible(parent context.Context) (ctx context.Context, stop <
 	ctx, cancel := context.WithCancel(parent)
 	asked := make(chan struct{})
 	sig := make(chan os.Signal, 2)
-	signal.Notify(sig, os.Interrupt, syscall.SIGTERM)
+	signal.Notify(sig, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP) // a terminal that is closed asks to stop, too
 	go func() {
 		for n := 0; ; n++ {
 			select {

@@ -240,6 +240,9 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 	begun := time.Now()
 	err := rn.Execute(ctx)
 	live.Clear()
+	if errors.Is(err, runner.ErrTaken) {
+		return err
+	}
 	// The parent's context: a run that was interrupted is summed up all the same.
 	sum, serr := a.summary(parent, p.db, l, r.ID, time.Since(begun))
 	if serr != nil {

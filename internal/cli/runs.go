@@ -137,6 +137,7 @@ func (a *app) show() *cli.Command {
 				rows := s.LeftAlone
 				s.LeftAlone = nil
 				a.printSummary(s, dbFlag(c, db))
+				a.printSlowest(s)
 				if len(rows) > 0 {
 					o.Printf("\n")
 					a.printLeft(rows, len(rows), "")

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"jugatum/internal/engine"
@@ -34,6 +35,7 @@ type summary struct {
 	Log       summaryLog    `json:"log"`
 	ElapsedS  float64       `json:"elapsed_s"`
 	LeftAlone []ledger.Left `json:"left_alone,omitempty"`
+	Slowest   []ledger.Slow `json:"slowest"`
 
 	run     *ledger.Run
 	elapsed time.Duration
@@ -99,6 +101,9 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 			s.Log.Scope = t.Log.Scope
 			s.Log.Bytes, s.Log.Records, s.Log.Images = plus(s.Log.Bytes, t.Log.Bytes), plus(s.Log.Records, t.Log.Records), plus(s.Log.Images, t.Log.Images)
 		}
+	}
+	if s.Slowest, err = l.Slowest(ctx, id, 5); err != nil {
+		return nil, err
 	}
 	if r.UndoOf != 0 {
 		if s.LeftAlone, err = l.LeftAlone(ctx, id, 1000); err != nil {
@@ -168,6 +173,28 @@ func (a *app) printSummary(s *summary, dbFlag string) {
 		a.printLeft(s.LeftAlone, 10, fmt.Sprintf("`jugatum show %d%s` lists them all", s.Run, dbFlag))
 	}
 	a.printNext(s, dbFlag)
+}
+
+// printSlowest lists the batches that held their locks longest.
+func (a *app) printSlowest(s *summary) {
+	if len(s.Slowest) == 0 {
+		return
+	}
+	o := a.out
+	o.Printf("\n")
+	t := o.NewTable("  longest holds", ">step", ">batch", ">gone over", ">changed", ">log", "locks by mode")
+	for _, b := range s.Slowest {
+		var locks []string
+		for _, mode := range sortedKeys(b.Locks) {
+			locks = append(locks, fmt.Sprintf("%s %d", mode, b.Locks[mode]))
+		}
+		text := strings.Join(locks, ", ")
+		if text == "" {
+			text = "the write lock of the file"
+		}
+		t.Row("  "+term.Duration(dur(b.HoldMS)), fmt.Sprint(b.Step), term.Count(b.Batch), term.Count(b.Scanned), term.Count(b.Changed), term.Bytes(b.LogBytes), text)
+	}
+	t.Print()
 }
 
 // printNext lists the commands that make sense now.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -46,31 +47,45 @@ func (a *app) printSurvey(r *survey.Result) {
 	if len(r.Tables) == 0 {
 		o.Printf("There are no tables.\n\n")
 	} else {
-		t := o.NewTable("table", ">rows", ">size", "key", ">indexes", ">triggers", "referred to by")
+		header := []string{"table", ">rows", ">size", "key", ">indexes", ">triggers", "referred to by"}
+		sized := r.Tables[0].Bytes >= 0
+		if !sized {
+			header = slices.Delete(header, 2, 3)
+		}
+		t := o.NewTable(header...)
+		estimated := false
 		for _, x := range r.Tables {
 			rows := term.Count(x.Rows)
 			if x.Estimated {
 				rows = "~" + rows
-			}
-			size := ""
-			if x.Bytes >= 0 {
-				size = term.Bytes(x.Bytes)
+				estimated = true
 			}
 			key := term.Clean(strings.Join(x.Key, ", "))
 			if key == "" {
 				key = o.Paint(term.Warn, "none")
 			}
-			t.Row(term.Clean(x.Name), rows, size, key, term.Count(int64(x.Indexes)), term.Count(int64(len(x.Triggers))), term.Clean(strings.Join(x.ReferredBy, ", ")))
+			cells := []string{term.Clean(x.Name), rows, term.Bytes(x.Bytes), key, term.Count(int64(x.Indexes)), term.Count(int64(len(x.Triggers))), term.Clean(strings.Join(x.ReferredBy, ", "))}
+			if !sized {
+				cells = slices.Delete(cells, 2, 3)
+			}
+			t.Row(cells...)
 		}
 		t.Print()
-		o.Printf("%s\n\n", o.Paint(term.Faint, "~ estimated by the server's statistics; the others are counted"))
+		if estimated {
+			o.Printf("%s\n", o.Paint(term.Faint, "~ estimated by the server's statistics; the others are counted"))
+		}
+		o.Printf("\n")
 	}
+	remarks := 0
 	for _, x := range r.Tables {
 		for _, s := range x.Remarks {
+			remarks++
 			o.Printf("%s %s: %s\n", o.Paint(term.Warn, "!"), o.Paint(term.Bold, term.Clean(x.Name)), term.Clean(s))
 		}
 	}
-	o.Printf("\n")
+	if remarks > 0 {
+		o.Printf("\n")
+	}
 	t := o.NewTable("setting", "value", "what it means for a change in batches")
 	t.Wrap(2, o.Width()-52)
 	for _, s := range r.Settings {

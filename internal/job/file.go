@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"regexp"
 	"sort"
 	"strconv"
 	"strings"
@@ -158,12 +159,31 @@ func (r *reader) decodeError(err error) error {
 	case errors.As(err, &decode):
 		line, col := decode.Position()
 		msg := strings.TrimPrefix(decode.Error(), "toml: ")
+		if m := wrongType.FindStringSubmatch(msg); m != nil {
+			msg = fmt.Sprintf("a %s is wanted here, not a TOML %s", wanted(m[2]), m[1])
+		}
 		if key := decode.Key(); len(key) > 0 && !strings.Contains(msg, key[len(key)-1]) {
 			msg = strings.Join(key, ".") + ": " + msg
 		}
 		return &Error{File: r.name, Place: Place{line, col}, Msg: msg}
 	}
 	return &Error{File: r.name, Msg: strings.TrimPrefix(err.Error(), "toml: ")}
+}
+
+// wrongType is how the TOML library words a value of the wrong type.
+var wrongType = regexp.MustCompile(`^cannot (?:decode|unmarshal) TOML (\S+) into .* of type (\S+)$`)
+
+// wanted names a Go type in TOML's words.
+func wanted(goType string) string {
+	switch strings.TrimPrefix(goType, "*") {
+	case "string":
+		return "text"
+	case "int", "int64":
+		return "whole number"
+	case "bool":
+		return "truth value"
+	}
+	return "table"
 }
 
 // nearestKey finds the known key closest to the last part of an unknown one.

@@ -59,7 +59,7 @@ func TestFaultsHaveTheirPlace(t *testing.T) {
 	for _, c := range []struct{ what, text, want string }{
 		{"unknown key", step + "wher = \"x\"", `j.toml:4:1: unknown key "step.wher"; the nearest known one is "where"`},
 		{"unknown section", "[limit]\nhold = \"1s\"", `j.toml:1:2: unknown key "limit"; the nearest known one is "limits"`},
-		{"wrong type", "title = 5", "j.toml:1:9: title: "},
+		{"wrong type", "title = 5", "j.toml:1:9: title: a text is wanted here, not a TOML integer"},
 		{"broken TOML", "title = \"x", "j.toml:1:"},
 		{"key twice", "title = \"x\"\ntitle = \"y\"", "j.toml:2:1: "},
 		{"bad UTF-8", "title = \"\xff\"", "j.toml:1:10: byte 0xff is not valid UTF-8"},

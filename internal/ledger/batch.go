@@ -326,6 +326,39 @@ func (l *Ledger) Holds(ctx context.Context, run int64) (Holds, error) {
 	return h, rows.Err()
 }
 
+// Slow is one of the batches that held their locks longest.
+type Slow struct {
+	Step     int            `json:"step"`
+	Batch    int64          `json:"batch"`
+	Scanned  int64          `json:"scanned"`
+	Changed  int64          `json:"changed"`
+	HoldMS   float64        `json:"hold_ms"`
+	LogBytes int64          `json:"log_bytes"` // -1 unknown
+	Locks    map[string]int `json:"locks"`
+}
+
+// Slowest reads the batches with the longest holds.
+func (l *Ledger) Slowest(ctx context.Context, run int64, limit int) ([]Slow, error) {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, n, scanned, changed, hold_ms, coalesce(log_bytes, -1), locks FROM @batch WHERE run = ? AND hold_ms IS NOT NULL ORDER BY hold_ms DESC, step, n LIMIT ?"), run, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []Slow{}
+	for rows.Next() {
+		var s Slow
+		var locks string
+		if err := rows.Scan(&s.Step, &s.Batch, &s.Scanned, &s.Changed, &s.HoldMS, &s.LogBytes, &locks); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(locks), &s.Locks); err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, rows.Err()
+}
+
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // unknown writes -1 as NULL.

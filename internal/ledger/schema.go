@@ -237,7 +237,7 @@ func processStart(pid int) string {
 	}
 	// Field 22 (proc(5)), counted after the command's name, which may hold anything.
 	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
-	if len(f) < 20 {
+	if len(f) < 20 || f[0] == "Z" || f[0] == "X" { // dead, though its parent has not noticed yet
 		return ""
 	}
 	return f[19]

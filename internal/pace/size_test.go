@@ -26,7 +26,7 @@ func TestFindsItsSizeWithinAFewBatches(t *testing.T) {
 		t.Errorf("it starts with %d rows", sizes[0])
 	}
 	for i := 6; i < len(sizes); i++ {
-		if holds[i] < 80*time.Millisecond || holds[i] > 200*time.Millisecond {
+		if holds[i] < 60*time.Millisecond || holds[i] > 200*time.Millisecond {
 			t.Errorf("batch %d holds %v with %d rows", i, holds[i], sizes[i])
 		}
 	}

@@ -21,6 +21,9 @@ var ErrStopped = errors.New("stopped")
 // ErrGuard marks errors that are refusals rather than failures.
 var ErrGuard = errors.New("refused")
 
+// ErrTaken says that another process works on the run. It is an ErrGuard.
+var ErrTaken = fmt.Errorf("%w: another process is at work", ErrGuard)
+
 // Work is one step of a run, ready to be carried out.
 type Work struct {
 	Step   *ledger.Step
@@ -183,7 +186,7 @@ func (r *Runner) connect(ctx context.Context) error {
 }
 
 func (r *Runner) taken() error {
-	return fmt.Errorf("%w: another process works on run %d (process %d on %s); wait for its end, or stop it first", ErrGuard, r.Run.ID, r.Run.PID, r.Run.Host)
+	return fmt.Errorf("%w on run %d (process %d on %s); wait for its end, or stop it first", ErrTaken, r.Run.ID, r.Run.PID, r.Run.Host)
 }
 
 func (r *Runner) steps(ctx context.Context) error {
@@ -358,6 +361,17 @@ func (r *Runner) position(ctx context.Context, w *Work) error {
 			return err
 		}
 		r.p.Batches += w.Step.Lane.Batches - before
+		tx.Rollback()
+		// Counts as well: a batch whose commit went unanswered may be in the ledger.
+		now, err := r.Ledger.Load(ctx, r.Run.ID)
+		if err != nil {
+			return err
+		}
+		for _, st := range now.Steps {
+			if st.N == w.Step.N {
+				w.Step.Totals = st.Totals
+			}
+		}
 		return nil
 	})
 }

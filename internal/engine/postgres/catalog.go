@@ -136,6 +136,9 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 			c.Class = change.Text
 		}
 		c.Same = sameness(typ, deterministic)
+		if strings.HasPrefix(c.Type, "numeric(") {
+			c.Same = change.ByEquality // one scale for all values, so equal ones are written alike
+		}
 		t.Columns = append(t.Columns, c)
 	}
 	return rows.Err()

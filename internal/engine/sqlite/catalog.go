@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"jugatum/internal/change"
@@ -295,6 +296,11 @@ func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
 		}
 		out = append(out, engine.Setting{Name: p, Value: v, Meaning: meaning(p, v)})
 	}
+	var pages, size int64
+	if err := db.pool.QueryRowContext(ctx, "SELECT page_count, page_size FROM pragma_page_count, pragma_page_size").Scan(&pages, &size); err != nil {
+		return nil, err
+	}
+	out = append(out, engine.Setting{Name: "file size", Value: strconv.FormatInt(pages*size, 10), Meaning: "bytes, without the log; SQLite tells no table's own size without reading all of it"})
 	return out, nil
 }
 
