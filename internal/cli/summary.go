@@ -239,8 +239,8 @@ func (a *app) printLeft(rows []ledger.Left, limit int, more string) {
 		}
 		for _, col := range sortedKeys(x.Expected) {
 			e, f := x.Expected[col], x.Found[col]
-			before, after := o.Diff(&e, &f, each)
-			t.Row(key, term.Clean(col), before, after)
+			found, left := o.Diff(&f, &e, each)
+			t.Row(key, term.Clean(col), left, found)
 			key = ""
 		}
 	}

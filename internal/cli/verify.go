@@ -49,7 +49,7 @@ func (a *app) verify() *cli.Command {
 					a.printVerify(res, r)
 				}
 				if err == nil && !res.Holds {
-					err = &verifyError{fmt.Sprintf("run %d does not hold", r.ID)}
+					err = &verifyError{fmt.Sprintf("run %d does not hold: see what is marked above; rows that others changed since stay as they are in an undo", r.ID)}
 				}
 				return err
 			})
@@ -111,8 +111,8 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 				}
 				for _, col := range sortedKeys(x.Expected) {
 					e, f := x.Expected[col], x.Found[col]
-					before, after := o.Diff(&e, &f, each)
-					t.Row(key, term.Clean(col), before, after)
+					found, recorded := o.Diff(&f, &e, each) // what is found is what is wrong
+					t.Row(key, term.Clean(col), recorded, found)
 					key = ""
 				}
 			}
