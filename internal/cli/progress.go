@@ -28,6 +28,20 @@ func left(p runner.Progress) time.Duration {
 	return time.Duration(float64(p.StepElapsed) * float64(rest) / float64(p.Here))
 }
 
+// leftText words the time left; below a minute whole seconds are more than enough.
+func leftText(p runner.Progress) string {
+	switch d := left(p); {
+	case d < 0:
+		return "time left unknown"
+	case d < time.Second:
+		return "less than 1 s left"
+	case d < time.Minute:
+		return fmt.Sprintf("about %.0f s left", d.Seconds())
+	default:
+		return "about " + term.Duration(d.Round(time.Second)) + " left"
+	}
+}
+
 // block is the live view of a run.
 func (a *app) block(p runner.Progress, width int) []string {
 	o := a.err
@@ -40,10 +54,7 @@ func (a *app) block(p runner.Progress, width int) []string {
 	if p.Undo {
 		what = "undo, run"
 	}
-	rest := "time left ?"
-	if d := left(p); d >= 0 {
-		rest = "about " + term.Duration(d.Round(time.Second)) + " left"
-	}
+	rest := leftText(p)
 	speed := "?"
 	if p.StepElapsed > 0 && p.Here > 0 {
 		speed = term.Count(int64(float64(p.Here) / p.StepElapsed.Seconds()))
@@ -69,9 +80,7 @@ func line(p runner.Progress) string {
 	s := fmt.Sprintf("run %d step %d/%d: %s changed, %s gone over of %s, batch %s of %s rows, hold %s (worst %s), log %s",
 		p.Run, p.Step, p.Steps, term.Count(p.Changed), term.Count(p.Scanned), term.Count(p.TableRows), term.Count(p.Batches), term.Count(int64(p.Size)),
 		term.Duration(p.Hold), term.Duration(p.Worst), term.Bytes(p.Log.Bytes))
-	if d := left(p); d >= 0 {
-		s += ", about " + term.Duration(d.Round(time.Second)) + " left"
-	}
+	s += ", " + leftText(p)
 	if p.Note != "" {
 		s += "; " + p.Note
 	}
