@@ -168,7 +168,7 @@ func (l *Ledger) Fence(ctx context.Context, tx *engine.Tx, run int64, st *Step, 
 
 // Record writes a batch into the ledger, in its own transaction. prev is the
 // batch before it, whose hold is known only now; it may be nil.
-func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, b *Batch, prev *Batch) error {
+func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, st *Step, b *Batch, prev *Batch) error {
 	locks, err := json.Marshal(b.Locks)
 	if err != nil {
 		return err
@@ -180,8 +180,10 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, b *Batch, prev *Batc
 		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, l.sql("UPDATE @lane SET kept = ? WHERE run = ? AND step = ? AND n = 1"), e.Kept, b.Run, b.Step); err != nil {
-		return err
+	if e.Kept != st.Lane.Kept {
+		if _, err := tx.Exec(ctx, l.sql("UPDATE @lane SET kept = ? WHERE run = ? AND step = ? AND n = 1"), e.Kept, b.Run, b.Step); err != nil {
+			return err
+		}
 	}
 	if prev == nil {
 		return nil

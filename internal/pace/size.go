@@ -31,14 +31,16 @@ const (
 	// aim is the share of the target that a batch should take. The rest is room
 	// for a slow flush to disk or rows that are dearer than their neighbours, so
 	// that the 99th percentile stays within the target too.
-	aim = 0.4
-	// growth is the most that one batch may be larger than the last.
+	aim = 0.5
+	// growth is the most that one batch may be larger than the last; leap the
+	// same where the last one took less than a twentieth of the target.
 	growth = 4
+	leap   = 16
 	// Memory is how many batches are looked back on.
 	Memory = 8
 	// Most is the largest batch, in rows: enough that the cost of a transaction
 	// no longer shows, and few enough to keep a sort or a hash in memory.
-	Most = 200_000
+	Most = 500_000
 	// begin is the part of a batch's work that does not grow with its rows: the
 	// fence, the plan, the record. It is not charged to the rows of tiny batches.
 	begin = 2 * time.Millisecond
@@ -82,7 +84,11 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 	// work: smaller batches would only mean more such commits.
 	room := max(aim*float64(s.Target)-fixed, 0.1*float64(s.Target))
 	size := int(min(room/perRow, Most))
-	s.size = max(min(size, last*growth), last/growth, 1)
+	step := growth
+	if work < s.Target/20 {
+		step = leap
+	}
+	s.size = max(min(size, last*step), last/growth, 1)
 }
 
 // Failed tells that a batch had to be given up because of a lock; the next one

@@ -450,7 +450,7 @@ func (r *Runner) batch(ctx context.Context, w *Work, way way, retries int) error
 			return err
 		}
 	}
-	if err := r.Ledger.Record(ctx, tx, b, r.prev); err != nil {
+	if err := r.Ledger.Record(ctx, tx, w.Step, b, r.prev); err != nil {
 		return err
 	}
 	if time.Since(r.beat) > heartbeatRate {

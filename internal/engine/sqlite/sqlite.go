@@ -62,6 +62,9 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 		return fail(errors.New("this is a directory"), "give the path of the database file in it")
 	}
 	abs, err := filepath.Abs(path)
+	if err == nil {
+		abs, err = filepath.EvalSymlinks(abs) // SQLite keeps its log beside the file itself, not beside a link to it
+	}
 	if err != nil {
 		return fail(err, "")
 	}
