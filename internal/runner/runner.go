@@ -99,10 +99,14 @@ func (r *Runner) Execute(ctx context.Context) error {
 			r.session.Close()
 		}
 	}()
-	if err := r.connect(ctx); err != nil {
+	err := r.connect(ctx)
+	if err != nil && r.DB.Fault(err) == engine.Connection && !errors.Is(err, ErrGuard) {
+		err = r.reconnect(ctx, err)
+	}
+	if err != nil {
 		return err
 	}
-	err := r.steps(ctx)
+	err = r.steps(ctx)
 	status, message := ledger.Done, ""
 	switch {
 	case err == nil:
@@ -378,7 +382,9 @@ func (r *Runner) position(ctx context.Context, w *Work) error {
 
 // reconnect opens a new session, patiently, after the old one was lost.
 func (r *Runner) reconnect(ctx context.Context, cause error) error {
-	r.session.Close()
+	if r.session != nil {
+		r.session.Close()
+	}
 	begin := time.Now()
 	for try := 1; ; try++ {
 		err := r.connect(ctx)
