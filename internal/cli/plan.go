@@ -248,7 +248,7 @@ func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
 		}
 	}
 	switch keep := c.String("keep"); keep {
-	case "values":
+	case "values", "": // undo has no such flag
 	case "none":
 		o.Keep = false
 	default:

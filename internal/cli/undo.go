@@ -23,7 +23,6 @@ func (a *app) undo() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks"},
 			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
-			&cli.StringFlag{Name: "keep", Value: "values", Hidden: true},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {

@@ -27,8 +27,12 @@ type Session struct {
 	Durable func(ctx context.Context) error
 }
 
-// Close gives the connection back.
-func (s *Session) Close() error { return s.Conn.Close() }
+// Close ends the connection itself rather than giving it back for other uses:
+// its settings, and a lock that lives as long as the session, must not linger.
+func (s *Session) Close() error {
+	s.Conn.Raw(func(any) error { return driver.ErrBadConn })
+	return s.Conn.Close()
+}
 
 // Tx is one transaction. It must be ended by Commit or Rollback, and is used
 // from one goroutine.
