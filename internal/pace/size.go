@@ -32,10 +32,10 @@ const (
 	// for a slow flush to disk or rows that are dearer than their neighbours, so
 	// that the 99th percentile stays within the target too.
 	aim = 0.5
-	// growth is the most that one batch may be larger than the last; leap the
-	// same where the last one took less than a twentieth of the target.
+	// growth is the most that one batch may be larger than the last.
 	growth = 4
-	leap   = 16
+	// leap is the same where the last one took less than a twentieth of the target.
+	leap = 16
 	// Memory is how many batches are looked back on.
 	Memory = 8
 	// Most is the largest batch, in rows: enough that the cost of a transaction
@@ -65,6 +65,14 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 		return
 	}
 	last := s.Next()
+	if work < s.Target/20 {
+		// Too quick to tell the rows' cost from the rest. Sixteen times as many
+		// rows stay within the target all the same.
+		if rows >= last/2 { // not the short range at the end of a table
+			s.size = min(last*leap, Most)
+		}
+		return
+	}
 	s.recent = append(s.recent, sample{float64(max(work-begin, work/8)) / float64(rows), float64(commit)})
 	if len(s.recent) > Memory {
 		s.recent = s.recent[1:]
@@ -84,11 +92,7 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 	// work: smaller batches would only mean more such commits.
 	room := max(aim*float64(s.Target)-fixed, 0.1*float64(s.Target))
 	size := int(min(room/perRow, Most))
-	step := growth
-	if work < s.Target/20 {
-		step = leap
-	}
-	s.size = max(min(size, last*step), last/growth, 1)
+	s.size = max(min(size, last*growth), last/growth, 1)
 }
 
 // Failed tells that a batch had to be given up because of a lock; the next one

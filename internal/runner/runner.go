@@ -443,8 +443,11 @@ func (r *Runner) batch(ctx context.Context, w *Work, way way, retries int) error
 		return err
 	}
 	b.LeftAlone = int64(len(left))
-	if rows >= 0 {
+	switch {
+	case rows >= 0:
 		b.Effect.Scanned = rows
+	case !way.once(): // a plan may read rows outside the range, or some of it twice
+		b.Effect.Scanned = min(b.Effect.Scanned, int64(r.p.Size))
 	}
 	if len(left) > 0 {
 		if err := r.Ledger.LeaveAlone(ctx, tx, r.Run.ID, left); err != nil {

@@ -16,7 +16,7 @@ import (
 // session is what a session that writes remembers.
 type session struct {
 	locking bool // the last batch met other sessions' changes: lock the rows first
-	nested  bool // the planner is kept to nested loops
+	ways    ways // the planner is kept to
 }
 
 // alone reports whether the change reads nothing but its target, so that the
@@ -35,18 +35,30 @@ func alone(c *change.Change) bool {
 	return true
 }
 
-// nest keeps the planner to nested loops, or lets it go again. The join of rows
-// read with rows written goes by tuple identifier, which is quickest row by row,
-// but the planner reckons with a disk access for each and would rather hash.
-func (st *session) nest(ctx context.Context, tx *engine.Tx, on bool) error {
-	if st.nested == on {
+// ways are what the planner may use in a session, by name of the setting.
+type ways struct{ hashjoin, mergejoin, indexscan string }
+
+var (
+	// anyWay leaves the planner its choice: a change with sources of its own.
+	anyWay = ways{"on", "on", "on"}
+	// byRow joins row by row: kept rows, or locked ones, each looked up by key.
+	byRow = ways{"off", "off", "on"}
+	// byPage reads a range of keys page by page (a bitmap scan), which takes half
+	// the time of going to the heap for each index entry, and joins rows read
+	// with rows written by their tuple identifier. The planner reckons with a
+	// disk access for each of those and would rather hash the table.
+	byPage = ways{"off", "off", "off"}
+)
+
+// steer tells the planner which ways to use from here on.
+func (st *session) steer(ctx context.Context, tx *engine.Tx, w ways) error {
+	if st.ways == w || st.ways == (ways{}) && w == anyWay {
 		return nil
 	}
-	value := map[bool]string{true: "off", false: "on"}[on]
-	if _, err := tx.Exec(ctx, "SELECT set_config('enable_hashjoin', ?, false), set_config('enable_mergejoin', ?, false)", value, value); err != nil {
+	if _, err := tx.Exec(ctx, "SELECT set_config('enable_hashjoin', ?, false), set_config('enable_mergejoin', ?, false), set_config('enable_indexscan', ?, false)", w.hashjoin, w.mergejoin, w.indexscan); err != nil {
 		return err
 	}
-	st.nested = on
+	st.ways = w
 	return nil
 }
 
@@ -108,6 +120,13 @@ func (db *DB) PrepareKept(ctx context.Context, kept *change.Kept) error {
 // and so are those that follow, as long as that goes on.
 func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
 	st := tx.S.State.(*session)
+	reading, locked := anyWay, anyWay
+	if alone(c) && r.Hi != nil {
+		reading, locked = byPage, byRow
+	}
+	if err := st.steer(ctx, tx, reading); err != nil {
+		return engine.Effect{}, err
+	}
 	switch {
 	case kept == nil:
 		q := &change.Query{D: d}
@@ -121,14 +140,14 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		return e.Effect, err
 	}
 	if c.From.Empty() && (c.Table.Partitioned || st.locking) {
+		if err := st.steer(ctx, tx, locked); err != nil {
+			return engine.Effect{}, err
+		}
 		e, err := db.explain(ctx, tx, update(c, kept, r, base, true), c, base)
 		st.locking = false
 		return e.Effect, err
 	}
 	if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_batch"); err != nil {
-		return engine.Effect{}, err
-	}
-	if err := st.nest(ctx, tx, alone(c) && r.Hi != nil); err != nil {
 		return engine.Effect{}, err
 	}
 	locking := c.Table.Partitioned
@@ -148,6 +167,9 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		}
 		if !written {
 			locking, st.locking = true, true
+			if err := st.steer(ctx, tx, locked); err != nil {
+				return engine.Effect{}, err
+			}
 		}
 	}
 }
@@ -155,7 +177,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 // Measure carries out a statement and tells what it wrote.
 func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engine.Effect, error) {
 	// A stretch of kept rows, each looked up in the table by its key.
-	if err := tx.S.State.(*session).nest(ctx, tx, true); err != nil {
+	if err := tx.S.State.(*session).steer(ctx, tx, byRow); err != nil {
 		return engine.Effect{}, err
 	}
 	w := &change.Query{D: d, Args: q.Args}
