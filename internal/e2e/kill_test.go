@@ -74,7 +74,7 @@ func (d *database) lastRun() string {
 
 // killed runs a command and then resumes what it began, killing it every time
 // after a while, until it comes to its end. It gives the number of kills.
-func (d *database) killed(after func() time.Duration, args ...string) int {
+func (d *database) killed(after func(kills int) time.Duration, args ...string) int {
 	d.t.Helper()
 	kills := 0
 	before := "0"
@@ -91,7 +91,7 @@ func (d *database) killed(after func() time.Duration, args ...string) int {
 				return kills
 			}
 			d.t.Fatalf("%v: %v\n%s", args, err, cmd.Stderr)
-		case <-time.After(after()):
+		case <-time.After(after(kills)):
 			cmd.Process.Signal(syscall.SIGKILL)
 			<-done
 			kills++
@@ -122,7 +122,8 @@ func (d *database) haveLedger() bool {
 func TestKilledAndResumed(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		r := seeded(99)
-		after := func() time.Duration { return time.Duration(25+r.IntN(110)) * time.Millisecond }
+		// A little later from time to time, so that it comes to an end on a busy machine too.
+		after := func(kills int) time.Duration { return time.Duration(25+r.IntN(110)+kills) * time.Millisecond }
 		runKills, undoKills := 0, 0
 		for round := 1; runKills < 20 || undoKills < 20; round++ {
 			d.killTable()

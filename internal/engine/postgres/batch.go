@@ -81,8 +81,8 @@ func (db *DB) KeptTable(kept *change.Kept) []string {
 	}
 }
 
-// PrepareKept makes the index of a kept-values table and brings its statistics
-// up to date. Nobody else reads the table, so nobody waits for that.
+// PrepareKept makes the index of a kept-values table and its statistics, once.
+// Nobody else reads the table, so nobody waits for that.
 func (db *DB) PrepareKept(ctx context.Context, kept *change.Kept) error {
 	tx, err := db.pool.BeginTx(ctx, nil)
 	if err != nil {
@@ -95,14 +95,14 @@ func (db *DB) PrepareKept(ctx context.Context, kept *change.Kept) error {
 	var name string
 	err = tx.QueryRowContext(ctx, "SELECT relname || '_seq' FROM pg_class c WHERE c.oid = CAST($1 AS text)::regclass AND NOT EXISTS (SELECT 1 FROM pg_index WHERE indrelid = c.oid)", kept.Table).Scan(&name)
 	switch {
-	case errors.Is(err, sql.ErrNoRows): // it has one
+	case errors.Is(err, sql.ErrNoRows): // it has one, and statistics with it
+		return nil
 	case err != nil:
 		return err
-	default:
-		// Two readers may get here at once: the second waits for the first and finds it made.
-		if _, err := tx.ExecContext(ctx, "CREATE INDEX IF NOT EXISTS "+d.Quote(name)+" ON "+kept.Table+" (seq)"); err != nil {
-			return err
-		}
+	}
+	// Two readers may get here at once: the second waits for the first and finds it made.
+	if _, err := tx.ExecContext(ctx, "CREATE INDEX IF NOT EXISTS "+d.Quote(name)+" ON "+kept.Table+" (seq)"); err != nil {
+		return err
 	}
 	if _, err := tx.ExecContext(ctx, "ANALYZE "+kept.Table); err != nil {
 		return err
