@@ -154,9 +154,6 @@ func (q *Query) Source(c *Change, r Range) *Query {
 func (q *Query) Filter(c *Change, r Range) *Query {
 	q.Add(" WHERE ")
 	if c.Where.Empty() {
-		if r.Lo == nil && r.Hi == nil {
-			return q.Add("1 = 1")
-		}
 		q.Add("1 = 1")
 	} else {
 		q.Add("(").Fragment(c.Where, c.Params).Add(")")
@@ -185,6 +182,28 @@ func (q *Query) NewValue(c *Change, s Set) *Query {
 		return q.Add("CAST(").Fragment(s.Expr, c.Params).Add(" AS ", s.Column.Base, ")")
 	}
 	return q.Add("(").Fragment(s.Expr, c.Params).Add(")")
+}
+
+// Statement appends the change as one statement with the range added. Like the
+// author's own, it writes every row that matches, also where the new value is
+// the old one.
+func (q *Query) Statement(c *Change, r Range) *Query {
+	q.With(c, false)
+	if c.Verb == sqltext.Delete {
+		q.Add("DELETE FROM ", c.TargetSQL())
+		if !c.From.Empty() {
+			q.Add(" USING ").Fragment(c.From, c.Params)
+		}
+		return q.Filter(c, r)
+	}
+	q.Add("UPDATE ", c.TargetSQL(), " SET ")
+	for i, s := range c.Set {
+		q.sep(i).Add(c.D.Quote(s.Column.Name), " = ").NewValue(c, s)
+	}
+	if !c.From.Empty() {
+		q.Add(" FROM ").Fragment(c.From, c.Params)
+	}
+	return q.Filter(c, r)
 }
 
 // Unchanged appends the condition that two values of a column, each given as

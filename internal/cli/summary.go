@@ -223,29 +223,31 @@ func (a *app) printNext(s *summary, dbFlag string) {
 	}
 }
 
-// printLeft lists rows left alone with key and both values.
+// printLeft lists rows of an undo that were left alone.
 func (a *app) printLeft(rows []ledger.Left, limit int, more string) {
+	a.printAstray(rows[:min(limit, len(rows))], "left alone", "as the run left it", "as it is now")
+	if len(rows) > limit {
+		a.out.Printf("  … and %s more; %s\n", term.Count(int64(len(rows)-limit)), more)
+	}
+}
+
+// printAstray lists rows with key, the values wanted and those found.
+func (a *app) printAstray(rows []ledger.Left, what, wanted, found string) {
 	o := a.out
-	t := o.NewTable("  left alone", "column", "as the run left it", "as it is now")
+	t := o.NewTable("  "+what, "column", wanted, found)
 	each := max((o.Width()-50)/2, 16)
-	for i, x := range rows {
-		if i == limit {
-			break
-		}
+	for _, x := range rows {
 		key := "  " + term.Fit(term.Clean(x.Key), 24)
 		if x.Gone {
 			t.Row(key, "", "", o.Paint(term.Warn, "the row is gone"))
 			continue
 		}
 		for _, col := range sortedKeys(x.Expected) {
-			e, f := x.Expected[col], x.Found[col]
-			found, left := o.Diff(&f, &e, each)
-			t.Row(key, term.Clean(col), left, found)
+			w, f := x.Expected[col], x.Found[col]
+			is, should := o.Diff(&f, &w, each) // what is found is what is wrong
+			t.Row(key, term.Clean(col), should, is)
 			key = ""
 		}
 	}
 	t.Print()
-	if len(rows) > limit {
-		o.Printf("  … and %s more; %s\n", term.Count(int64(len(rows)-limit)), more)
-	}
 }

@@ -101,22 +101,7 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 		}
 		if len(s.Sample) > 0 {
 			o.Printf("\n")
-			t := o.NewTable("  key", "column", "recorded", "in the table")
-			each := max((o.Width()-50)/2, 16)
-			for _, x := range s.Sample {
-				key := "  " + term.Fit(term.Clean(x.Key), 24)
-				if x.Gone {
-					t.Row(key, "", "", o.Paint(term.Warn, "the row is gone"))
-					continue
-				}
-				for _, col := range sortedKeys(x.Expected) {
-					e, f := x.Expected[col], x.Found[col]
-					found, recorded := o.Diff(&f, &e, each) // what is found is what is wrong
-					t.Row(key, term.Clean(col), recorded, found)
-					key = ""
-				}
-			}
-			t.Print()
+			a.printAstray(s.Sample, "key", "recorded", "in the table")
 		}
 	}
 	o.Printf("\n")

@@ -131,7 +131,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	case kept == nil:
 		q := &change.Query{D: d}
 		q.Add("WITH jugatum_new AS (")
-		direct(q, c, r)
+		q.Statement(c, r)
 		e, err := db.explain(ctx, tx, q.Add(" RETURNING 1) SELECT count(*) FROM jugatum_new"), c, base)
 		e.Kept, e.Matched = base, e.Changed
 		return e.Effect, err
@@ -288,38 +288,13 @@ func keep(q *change.Query, kept *change.Kept, base int64) *change.Query {
 func deletion(c *change.Change, kept *change.Kept, r change.Range, base int64) *change.Query {
 	q := &change.Query{D: d}
 	q.Add("WITH jugatum_new AS (")
-	direct(q, c, r)
+	q.Statement(c, r)
 	q.Add(" RETURNING ")
 	col := func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) }
 	list(q, kept.Keys, "k", col)
 	q.Add(", ")
 	list(q, kept.Old, "o", col)
 	return keep(q.Add(") "), kept, base)
-}
-
-// direct appends the statement itself with the range added. Like the statement,
-// it writes every row that matches, also where the new value is the old one.
-func direct(q *change.Query, c *change.Change, r change.Range) {
-	q.With(c, false)
-	if c.Verb == sqltext.Delete {
-		q.Add("DELETE FROM ", c.TargetSQL())
-		if !c.From.Empty() {
-			q.Add(" USING ").Fragment(c.From, c.Params)
-		}
-		q.Filter(c, r)
-		return
-	}
-	q.Add("UPDATE ", c.TargetSQL(), " SET ")
-	for i, s := range c.Set {
-		if i > 0 {
-			q.Add(", ")
-		}
-		q.Add(d.Quote(s.Column.Name), " = ").NewValue(c, s)
-	}
-	if !c.From.Empty() {
-		q.Add(" FROM ").Fragment(c.From, c.Params)
-	}
-	q.Filter(c, r)
 }
 
 func only(c *change.Change) string {
