@@ -35,7 +35,7 @@ func TestBuild(t *testing.T) {
 		want string // assignments and filter as SQL for PostgreSQL, or the error after !
 	}{
 		{"named values are written out in brackets", Spec{Table: "berth", Where: "full > 5", Let: []Field{{"full", "day_rate * :rise"}, {"twice", "full + full"}}, Set: []Field{{"day_rate", "round(twice, 2)"}}},
-			"day_rate = (round(((day_rate * CAST($1 AS numeric)) + (day_rate * CAST($2 AS numeric))), 2)) WHERE ((day_rate * CAST($3 AS numeric)) > 5)"},
+			"day_rate = (round(((day_rate * CAST($1 AS numeric)) + (day_rate * CAST($2 AS numeric))), 2)) WHERE 1 = 1 AND ((day_rate * CAST($3 AS numeric)) > 5)"},
 		{"a qualified name is no named value", Spec{Table: "berth", Let: []Field{{"full", "1"}}, Set: []Field{{"day_rate", "berth.full + full(1)"}}}, "day_rate = (berth.full + full(1)) WHERE 1 = 1"},
 		{"literals are bound with the column's type", Spec{Table: "berth", Put: []Literal{{"zone", Value{Type: TextValue, Text: "x'y"}}}}, "zone = CAST($1 AS pg_catalog.varchar) WHERE 1 = 1"},
 		{"a bare text takes the column's type", Spec{SQL: "UPDATE berth SET day_rate = '5', zone = NULL"}, "day_rate = CAST('5' AS numeric(8,2)), zone = CAST(NULL AS pg_catalog.varchar) WHERE 1 = 1"},
@@ -121,6 +121,19 @@ func TestRange(t *testing.T) {
 		if q.String() != want || !reflect.DeepEqual(q.Args, []any{"1", "x", "2", "y"}) {
 			t.Errorf("%v: %s %v", d, q, q.Args)
 		}
+	}
+}
+
+// TestRangeStandsBeforeTheFilter: SQLite takes the first of two lower bounds of
+// a key, so that with the filter's first every batch would begin at row 1.
+func TestRangeStandsBeforeTheFilter(t *testing.T) {
+	c, err := Build(sqltext.SQLite, Spec{Name: "s", SQL: "UPDATE berth SET zone = 'x' WHERE berth_no > 0"}, nil, catalogue)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q := (&Query{D: c.D}).Statement(c, Range{KeyValue{int64(5)}, KeyValue{int64(9)}})
+	if want := `UPDATE "berth" SET "zone" = ('x') WHERE 1 = 1 AND "berth"."berth_no" > ? AND "berth"."berth_no" <= ? AND (berth_no > 0)`; q.String() != want {
+		t.Errorf("got  %s\nwant %s", q, want)
 	}
 }
 

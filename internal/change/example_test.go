@@ -24,6 +24,6 @@ func ExampleBuild() {
 	fmt.Println(q)
 	fmt.Println(q.Args)
 	// Output:
-	// UPDATE "visit" SET "dues" = (round((dues * CAST($1 AS numeric)), 2)) WHERE (dues > 0) AND "visit"."id" > CAST($2 AS bigint) AND "visit"."id" <= CAST($3 AS bigint)
+	// UPDATE "visit" SET "dues" = (round((dues * CAST($1 AS numeric)), 2)) WHERE 1 = 1 AND "visit"."id" > CAST($2 AS bigint) AND "visit"."id" <= CAST($3 AS bigint) AND (dues > 0)
 	// [1.035 100 200]
 }

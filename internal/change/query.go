@@ -150,15 +150,15 @@ func (q *Query) Source(c *Change, r Range) *Query {
 	return q.Filter(c, r)
 }
 
-// Filter appends " WHERE filter AND range".
+// Filter appends " WHERE range AND filter". The range stands first: of two
+// lower bounds for a key SQLite uses the one it meets first, and with the
+// filter's own (id > 0) every batch would read the table from its beginning.
 func (q *Query) Filter(c *Change, r Range) *Query {
-	q.Add(" WHERE ")
-	if c.Where.Empty() {
-		q.Add("1 = 1")
-	} else {
-		q.Add("(").Fragment(c.Where, c.Params).Add(")")
+	q.Add(" WHERE 1 = 1").Range(c.Ref, c.Table.Key, r)
+	if !c.Where.Empty() {
+		q.Add(" AND (").Fragment(c.Where, c.Params).Add(")")
 	}
-	return q.Range(c.Ref, c.Table.Key, r)
+	return q
 }
 
 // NewValue appends the new value of one assignment as an expression of a type
