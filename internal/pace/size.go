@@ -31,7 +31,7 @@ const (
 	// aim is the share of the target that a batch should take. The rest is room
 	// for a slow flush to disk or rows that are dearer than their neighbours, so
 	// that the 99th percentile stays within the target too.
-	aim = 0.5
+	aim = 0.4
 	// growth is the most that one batch may be larger than the last.
 	growth = 4
 	// leap is the same where the last one took less than a twentieth of the target.
