@@ -106,7 +106,7 @@ func (a *app) demoDB(ctx context.Context, target, dir string) (engine.DB, string
 		if err != nil {
 			return nil, "", err
 		}
-		return db, dbURL, a.sqliteWAL(ctx, db, dbURL)
+		return db, dbURL, a.sqliteWAL(ctx, db)
 	}
 	u, err := url.Parse(target)
 	if err != nil || !strings.HasPrefix(u.Scheme, "postgres") {
@@ -148,7 +148,7 @@ func (a *app) demoDB(ctx context.Context, target, dir string) (engine.DB, string
 }
 
 // sqliteWAL turns the new file to write-ahead logging, as a busy file would have it.
-func (a *app) sqliteWAL(ctx context.Context, db engine.DB, _ string) error {
+func (a *app) sqliteWAL(ctx context.Context, db engine.DB) error {
 	s, err := db.Session(ctx, engine.SessionOptions{LockTimeout: time.Second})
 	if err != nil {
 		return err

@@ -23,11 +23,7 @@ func (a *app) verify() *cli.Command {
 				if r.UndoneBy != 0 {
 					return refusef("run %d was taken back by run %d; `jugatum verify %d` checks that", r.ID, r.UndoneBy, r.UndoneBy)
 				}
-				_, work, err := prepare(ctx, db, l, r)
-				if err != nil {
-					return err
-				}
-				p, err := restore(ctx, db, r)
+				p, work, err := prepare(ctx, db, l, r)
 				if err != nil {
 					return err
 				}

@@ -14,7 +14,6 @@ type Session struct {
 	Conn     *sql.Conn
 	Begin    string    // statement that begins a transaction
 	Numbered bool      // placeholders are $1, $2, … instead of ?
-	Identity string    // how the server calls the session
 	State    any       // the engine's own
 	Started  func(*Tx) // after the transaction began
 	Ending   func(*Tx) // before it commits
@@ -60,9 +59,6 @@ func (s *Session) Start(ctx context.Context) (*Tx, error) {
 	}
 	return tx, nil
 }
-
-// SinceStart is how long the transaction has been open.
-func (t *Tx) SinceStart() time.Duration { return time.Since(t.began) }
 
 // Exec carries out one statement, whose placeholders are ?, and gives the rows affected.
 func (t *Tx) Exec(ctx context.Context, query string, args ...any) (int64, error) {

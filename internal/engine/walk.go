@@ -47,14 +47,14 @@ func (w *Walk) keys(q *change.Query) {
 		if i > 0 {
 			q.Add(", ")
 		}
-		q.Add(KeyOut(w.d, w.d.Quote(w.t.Name), c.Name))
+		q.Add(keyOut(w.d, w.d.Quote(w.t.Name), c.Name))
 	}
 }
 
-// KeyOut writes a key column, of alias if that is not "", so that the driver
+// keyOut writes a key column, of alias if that is not "", so that the driver
 // gives a value that KeyValue holds: PostgreSQL's text form; SQLite's stored
 // value, kept by the unary plus from being read as a date.
-func KeyOut(d sqltext.Dialect, alias, column string) string {
+func keyOut(d sqltext.Dialect, alias, column string) string {
 	name := d.Quote(column)
 	if alias != "" {
 		name = alias + "." + name

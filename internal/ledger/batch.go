@@ -228,10 +228,10 @@ func (l *Ledger) Position(ctx context.Context, tx *engine.Tx, run int64, st *Ste
 	}
 	st.Lane.Done = done == 1
 	var err error
-	if st.Lane.Checkpoint, err = DecodeOr(checkpoint); err != nil {
+	if st.Lane.Checkpoint, err = decodeKey(checkpoint); err != nil {
 		return err
 	}
-	st.Lane.End, err = DecodeOr(end)
+	st.Lane.End, err = decodeKey(end)
 	return err
 }
 

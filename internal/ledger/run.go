@@ -278,10 +278,10 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 				return fmt.Errorf("run %d, step %d: the ledger cannot be read: %w", r.ID, s.N, x)
 			}
 		}
-		if s.Lane.Checkpoint, err = DecodeOr(checkpoint); err != nil {
+		if s.Lane.Checkpoint, err = decodeKey(checkpoint); err != nil {
 			return err
 		}
-		if s.Lane.End, err = DecodeOr(end); err != nil {
+		if s.Lane.End, err = decodeKey(end); err != nil {
 			return err
 		}
 		r.Steps = append(r.Steps, s)
@@ -289,8 +289,8 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 	return rows.Err()
 }
 
-// DecodeOr reads a key of the ledger.
-func DecodeOr(s string) (change.KeyValue, error) {
+// decodeKey reads a key of the ledger.
+func decodeKey(s string) (change.KeyValue, error) {
 	k, err := change.DecodeKey(s)
 	if err != nil {
 		return nil, fmt.Errorf("a key in the ledger cannot be read: %w", err)

@@ -1,7 +1,6 @@
 package term
 
 import (
-	"strings"
 	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -86,9 +85,4 @@ func commonSuffix(a, b string) int {
 		n--
 	}
 	return n
-}
-
-// Indent puts a margin before every line.
-func Indent(s, margin string) string {
-	return margin + strings.ReplaceAll(s, "\n", "\n"+margin)
 }

@@ -176,10 +176,6 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		_, err := conn.ExecContext(ctx, "RESET synchronous_commit")
 		return err
 	}
-	if err := conn.QueryRowContext(ctx, "SELECT 'backend ' || pg_backend_pid()").Scan(&s.Identity); err != nil {
-		conn.Close()
-		return nil, err
-	}
 	return s, nil
 }
 

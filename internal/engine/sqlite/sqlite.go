@@ -156,7 +156,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		return nil, err
 	}
 	st := &session{}
-	s := &engine.Session{Conn: conn, Begin: "BEGIN IMMEDIATE", State: st, Identity: "this process"}
+	s := &engine.Session{Conn: conn, Begin: "BEGIN IMMEDIATE", State: st}
 	settings := []string{
 		fmt.Sprintf("PRAGMA busy_timeout = %d", max(o.LockTimeout, waitForLock).Milliseconds()),
 		"PRAGMA temp_store = FILE",
