@@ -80,6 +80,10 @@ type Yielder interface {
 	Yield(ctx context.Context, s *Session, lastHold time.Duration) error
 }
 
+// Overlapper is met by engines that can read on another connection of ours while
+// a batch is under way, without either waiting for the other.
+type Overlapper interface{ Overlaps() bool }
+
 // LockTeller is met by engines that can tell which locks a transaction holds.
 type LockTeller interface {
 	// Locks counts the locks of the open transaction by kind.

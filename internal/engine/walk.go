@@ -130,6 +130,9 @@ func (w *Walk) Survey(ctx context.Context, end change.KeyValue) error {
 	return nil
 }
 
+// Free reports whether ranges are told without reading anything.
+func (w *Walk) Free() bool { return w.dense }
+
 // Next finds the range of about n rows that follows lo. rows is how many it
 // held when it was looked at, -1 if nobody counted.
 func (w *Walk) Next(ctx context.Context, lo, end change.KeyValue, n int) (r change.Range, rows int64, err error) {

@@ -219,6 +219,7 @@ func (r *Runner) steps(ctx context.Context) error {
 // step carries out one step.
 func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	way := r.way(w)
+	defer way.end()
 	stepBegun := time.Now()
 	if fresh {
 		if err := r.patiently(ctx, func() error {

@@ -25,6 +25,8 @@ type way interface {
 	batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error)
 	// once is true if the first batch is the whole step.
 	once() bool
+	// end waits for whatever the way still has under way.
+	end()
 }
 
 func finished(lane *ledger.Lane, w way) bool {
@@ -44,11 +46,24 @@ func (r *Runner) way(w *Work) way {
 	return &sweep{r: r, w: w, walk: engine.NewWalk(r.DB, w.Change.Table)}
 }
 
-// sweep walks the table in key order.
+// sweep walks the table in key order. Where reading beside a batch is free, the
+// next range is looked for while the batch before it is under way.
 type sweep struct {
-	r    *Runner
-	w    *Work
-	walk *engine.Walk
+	r     *Runner
+	w     *Work
+	walk  *engine.Walk
+	size  int // rows asked for last
+	ahead *ahead
+}
+
+// ahead is a range that is being looked for before it is needed.
+type ahead struct {
+	lo   string // the checkpoint it follows
+	n    int    // rows asked for
+	r    change.Range
+	rows int64
+	err  error
+	done chan struct{}
 }
 
 func (s *sweep) begin(ctx context.Context) (change.KeyValue, int64, error) {
@@ -61,12 +76,45 @@ func (s *sweep) resume(ctx context.Context, end change.KeyValue) error {
 }
 
 func (s *sweep) next(ctx context.Context, lane *ledger.Lane, n int) (change.Range, int64, error) {
+	s.size = n
+	if a := s.ahead; a != nil {
+		s.ahead = nil
+		<-a.done
+		// Somewhat more rows than wanted are still within the hold target, which
+		// batches do not aim to fill; fewer cost a little.
+		if a.err == nil && lane.Checkpoint != nil && a.lo == lane.Checkpoint.Encode() && a.n <= n+n/8 && a.n >= n/4 {
+			return a.r, a.rows, nil
+		}
+	}
 	return s.walk.Next(ctx, lane.Checkpoint, lane.End, n)
 }
 
+// look begins to look for the range after r.
+func (s *sweep) look(ctx context.Context, r change.Range) {
+	o, ok := s.r.DB.(engine.Overlapper)
+	end := s.w.Step.Lane.End
+	if !ok || !o.Overlaps() || s.walk.Free() || s.ahead != nil || r.Hi.Encode() == end.Encode() {
+		return
+	}
+	a := &ahead{lo: r.Hi.Encode(), n: s.size, done: make(chan struct{})}
+	s.ahead = a
+	go func() {
+		defer close(a.done)
+		a.r, a.rows, a.err = s.walk.Next(ctx, r.Hi, end, a.n)
+	}()
+}
+
 func (s *sweep) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
+	s.look(ctx, r)
 	e, err := s.r.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, r, s.w.Step.Lane.Kept)
 	return e, nil, err
+}
+
+func (s *sweep) end() {
+	if s.ahead != nil {
+		<-s.ahead.done
+		s.ahead = nil
+	}
 }
 
 func (s *sweep) once() bool { return false }
@@ -93,6 +141,8 @@ func (s *single) batch(ctx context.Context, tx *engine.Tx, _ change.Range) (engi
 }
 
 func (s *single) once() bool { return true }
+
+func (s *single) end() {}
 
 // restore walks the kept values and puts the old ones back where the row still
 // has the new ones.
@@ -156,6 +206,8 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 }
 
 func (s *restore) once() bool { return false }
+
+func (s *restore) end() {}
 
 // ReadAstray reads the rows of change.Astray and closes them.
 func ReadAstray(rows *sql.Rows, step int, kept *change.Kept, shown change.State) ([]ledger.Left, error) {

@@ -107,6 +107,7 @@ func (db *DB) Dialect() sqltext.Dialect { return d }
 func (db *DB) Name() string             { return db.name }
 func (db *DB) Version() string          { return "PostgreSQL " + db.vers }
 func (db *DB) User() string             { return db.user }
+func (db *DB) Overlaps() bool           { return true }
 func (db *DB) Pool() *sql.DB            { return db.pool }
 func (db *DB) Close() error             { return db.pool.Close() }
 

@@ -69,10 +69,10 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	}
 	if staged > 0 {
 		q := write(c, kept, base)
-		if staged == e.Matched && repeatable(c) {
+		if staged == e.Matched && repeatable(c) && dense(r, staged) {
 			// Every row that matches changes, and working the values out again gives
 			// the same ones: the statement itself writes them without looking each
-			// row up, which saves about a third of the time.
+			// row up. With few rows in a range the look-up is the cheaper way.
 			q = (&change.Query{D: d}).Statement(c, r)
 		}
 		if e.Changed, err = exec(ctx, tx, q); err != nil {
@@ -135,6 +135,14 @@ func repeatable(c *change.Change) bool {
 		}
 	}
 	return true
+}
+
+// dense reports whether n rows are most of a range. Keys that are no numbers do
+// not tell; looking rows up by these is dear, so they count as dense.
+func dense(r change.Range, n int64) bool {
+	lo, ok1 := r.Lo.Int()
+	hi, ok2 := r.Hi.Int()
+	return !ok1 || !ok2 || n > (hi-lo)/2
 }
 
 // Measure carries out a statement; the log is counted at the commit.

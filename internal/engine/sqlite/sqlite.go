@@ -105,6 +105,7 @@ func (db *DB) Name() string             { return db.name }
 func (db *DB) Version() string          { return "SQLite " + db.vers }
 func (db *DB) User() string             { return "" }
 func (db *DB) Pool() *sql.DB            { return db.pool }
+func (db *DB) Overlaps() bool           { return db.wal } // a rollback journal lets nobody read beside a commit
 func (db *DB) Close() error             { return db.pool.Close() }
 
 // LedgerTable prefixes the name: SQLite has no schemas.
@@ -136,9 +137,11 @@ func (db *DB) Fault(err error) engine.Fault {
 
 // session is what a session that writes remembers.
 type session struct {
-	wal       *walFile // nil in rollback-journal mode
-	frames    int64    // frames of ours since the last checkpoint
-	version   int64    // PRAGMA data_version: moves when another connection commits
+	wal       *walFile      // nil in rollback-journal mode
+	frames    int64         // of ours since the log was last copied in a gap
+	copied    int64         // of these, those that were there when the last copying beside a batch began
+	copying   chan struct{} // closed when that is over
+	version   int64         // PRAGMA data_version: moves when another connection commits
 	contended time.Time
 	probed    time.Time
 }
@@ -155,7 +158,8 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 	if err != nil {
 		return nil, err
 	}
-	st := &session{}
+	st := &session{copying: make(chan struct{})}
+	close(st.copying)
 	s := &engine.Session{Conn: conn, Begin: "BEGIN IMMEDIATE", State: st}
 	settings := []string{
 		fmt.Sprintf("PRAGMA busy_timeout = %d", max(o.LockTimeout, waitForLock).Milliseconds()),
@@ -174,6 +178,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 			// leaves out the flush at every commit (https://sqlite.org/pragma.html#pragma_synchronous).
 			settings = append(settings, "PRAGMA synchronous = NORMAL")
 			s.Durable = func(ctx context.Context) error {
+				st.settle()
 				_, err := conn.ExecContext(ctx, fmt.Sprintf("PRAGMA synchronous = %d", level))
 				return err
 			}
@@ -213,27 +218,22 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 // sleeps and looks again, at most 50 ms apart in its first 228 ms (sqlite3.c,
 // sqliteDefaultBusyCallback: 1, 2, 5, 10, 15, 20, 25, 25, 25, 50, 50, 100 ms),
 // so a gap of a little more than 50 ms lets everyone in who came during a hold
-// of 200 ms. Nobody can see whether anyone waits; so such a gap is left once a
-// second, and after every batch while others are seen to commit.
+// of 200 ms. Nobody can see whether anyone waits; so such a gap is left every
+// 1.5 seconds, and after every batch while others are seen to commit.
 const (
 	turnGap        = 55 * time.Millisecond
-	shortGap       = time.Millisecond
 	probeEvery     = 1500 * time.Millisecond
 	contendedFor   = 3 * time.Second
 	checkpointFrom = 4000 // frames: SQLite's own default is 1000, but it would flush four times as often
 )
 
-// Yield copies the log back when it is long, and leaves others their turn.
+// Yield copies the log back when it is long, and leaves others their turn. The
+// copying goes on beside the next batches, on a connection of its own. Since
+// these add to the log meanwhile, it would never come to the log's end, and the
+// log could never start again from its beginning; so the rest is copied while
+// a gap is left.
 func (db *DB) Yield(ctx context.Context, s *engine.Session, lastHold time.Duration) error {
 	st := s.State.(*session)
-	if st.wal != nil && st.frames >= checkpointFrom {
-		st.frames = 0
-		rows, err := s.Conn.QueryContext(ctx, "PRAGMA wal_checkpoint(PASSIVE)")
-		if err != nil {
-			return err
-		}
-		rows.Close()
-	}
 	var version int64
 	if err := s.Conn.QueryRowContext(ctx, "PRAGMA data_version").Scan(&version); err != nil {
 		return err
@@ -246,18 +246,53 @@ func (db *DB) Yield(ctx context.Context, s *engine.Session, lastHold time.Durati
 		st.probed = now
 	}
 	st.version = version
-	gap := shortGap
-	switch {
-	case now.Sub(st.contended) < contendedFor:
-		gap = turnGap
-	case now.Sub(st.probed) > probeEvery:
-		st.probed = now
-		gap = turnGap
+	probe := now.Sub(st.probed) > probeEvery
+	if probe || now.Sub(st.contended) < contendedFor {
+		if probe {
+			st.probed = now
+		}
+		gap := time.NewTimer(turnGap)
+		defer gap.Stop()
+		if st.wal != nil && st.frames >= checkpointFrom {
+			st.settle()
+			st.frames = 0
+			if err := db.checkpoint(ctx); err != nil {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-gap.C:
+			return nil
+		}
 	}
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-time.After(gap):
-		return nil
+	if st.wal != nil && st.frames-st.copied >= checkpointFrom {
+		select {
+		case <-st.copying:
+		default:
+			return nil // the one before is not over yet
+		}
+		st.copied = st.frames
+		st.copying = make(chan struct{})
+		go func(over chan struct{}) {
+			defer close(over)
+			db.checkpoint(ctx) // what it leaves undone is done in the next gap, where an error is told
+		}(st.copying)
 	}
+	return nil
 }
+
+// checkpoint copies as much of the log into the file as can be copied without
+// waiting for anybody. It is no change of the database, and the connections
+// that only read may do it.
+func (db *DB) checkpoint(ctx context.Context) error {
+	rows, err := db.pool.QueryContext(ctx, "PRAGMA wal_checkpoint(PASSIVE)")
+	if err != nil {
+		return err
+	}
+	return rows.Close()
+}
+
+// settle waits for the checkpoint under way.
+func (st *session) settle() { <-st.copying }
