@@ -117,7 +117,7 @@ func TestRange(t *testing.T) {
 		sqltext.PostgreSQL: ` AND (t."a", t."b""c") > (CAST($1 AS int), CAST($2 AS text)) AND (t."a", t."b""c") <= (CAST($3 AS int), CAST($4 AS text))`,
 	} {
 		q := &Query{D: d}
-		q.Range("t", k, Range{KeyValue{"1", "x"}, KeyValue{"2", "y"}})
+		q.Range("t", k, Range{Lo: KeyValue{"1", "x"}, Hi: KeyValue{"2", "y"}})
 		if q.String() != want || !reflect.DeepEqual(q.Args, []any{"1", "x", "2", "y"}) {
 			t.Errorf("%v: %s %v", d, q, q.Args)
 		}
@@ -131,7 +131,7 @@ func TestRangeStandsBeforeTheFilter(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	q := (&Query{D: c.D}).Statement(c, Range{KeyValue{int64(5)}, KeyValue{int64(9)}})
+	q := (&Query{D: c.D}).Statement(c, Range{Lo: KeyValue{int64(5)}, Hi: KeyValue{int64(9)}})
 	if want := `UPDATE "berth" SET "zone" = ('x') WHERE 1 = 1 AND "berth"."berth_no" > ? AND "berth"."berth_no" <= ? AND (berth_no > 0)`; q.String() != want {
 		t.Errorf("got  %s\nwant %s", q, want)
 	}

@@ -92,13 +92,18 @@ func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
 }
 
 // Range is a stretch of a table in key order: after Lo, up to and with Hi.
-// A nil end is open; the zero value is the whole table.
+// A nil end is open; the zero value is the whole table. With a roster, it is a
+// stretch of that instead: Lo and Hi are numbers in it.
 type Range struct {
 	Lo, Hi KeyValue
+	Roster *Kept // only its keys; nil without a roster
 }
 
 // Range appends " AND …" for both ends.
 func (q *Query) Range(alias string, k *Key, r Range) *Query {
+	if r.Roster != nil {
+		return q.listed(alias, k, r)
+	}
 	if r.Lo != nil {
 		q.Add(" AND ").After(alias, k, r.Lo)
 	}
@@ -106,6 +111,38 @@ func (q *Query) Range(alias string, k *Key, r Range) *Query {
 		q.Add(" AND ").Upto(alias, k, r.Hi)
 	}
 	return q
+}
+
+// listed appends the condition that the row's key stands in a stretch of the roster.
+func (q *Query) listed(alias string, k *Key, r Range) *Query {
+	q.Add(" AND (").Columns(alias, k.Columns).Add(") IN (SELECT ")
+	for i, c := range r.Roster.Keys {
+		q.sep(i).Add("jugatum_r.", q.D.Quote(c.Name))
+	}
+	q.Add(" FROM ", r.Roster.Table, " AS jugatum_r WHERE jugatum_r.seq > ").Arg(r.Lo[0], "bigint")
+	return q.Add(" AND jugatum_r.seq <= ").Arg(r.Hi[0], "bigint").Add(")")
+}
+
+// Enrol is the statement that writes the keys of the rows that match into a
+// roster, each once, numbered from 1 in key order.
+func Enrol(c *Change, roster *Kept) *Query {
+	q := &Query{D: c.D}
+	keys := ""
+	for i, k := range roster.Keys {
+		if i > 0 {
+			keys += ", "
+		}
+		keys += q.D.Quote(k.Name)
+	}
+	q.Add("INSERT INTO ", roster.Table, " (seq, ", keys, ") ").With(c, false)
+	q.Add("SELECT row_number() OVER (ORDER BY ", keys, "), ", keys, " FROM (SELECT ")
+	if !c.From.Empty() {
+		q.Add("DISTINCT ")
+	}
+	for i, k := range roster.Keys {
+		q.sep(i).Add(c.Ref, ".", q.D.Quote(k.Of.Name), " AS ", q.D.Quote(k.Name))
+	}
+	return q.Source(c, Range{}).Add(") AS jugatum_s")
 }
 
 // KeyJoin appends the condition that the row of table alias a is the one kept in k.
@@ -204,6 +241,21 @@ func (q *Query) Statement(c *Change, r Range) *Query {
 		q.Add(" FROM ").Fragment(c.From, c.Params)
 	}
 	return q.Filter(c, r)
+}
+
+// Changing appends " AND …": that some new value is not the one that the row has.
+func (q *Query) Changing(c *Change) *Query {
+	q.Add(" AND (")
+	for i, s := range c.Set {
+		if i > 0 {
+			q.Add(" OR ")
+		}
+		value := &Query{D: q.D, Args: q.Args} // placeholders go on counting
+		value.NewValue(c, s)
+		q.Args = value.Args
+		q.Differs(s.Column, value.String(), c.Ref+"."+c.D.Quote(s.Column.Name))
+	}
+	return q.Add(")")
 }
 
 // Unchanged appends the condition that two values of a column, each given as

@@ -176,6 +176,13 @@ func keptName(prefix, column string, n int, taken map[string]bool) string {
 	return name
 }
 
+// NewRoster lays out the table for the keys of the rows to change.
+func NewRoster(table string, c *Change) *Kept {
+	k := NewKept(table, c)
+	k.Old, k.New = nil, nil
+	return k
+}
+
 // NewKept lays out the kept-values table of a change.
 func NewKept(table string, c *Change) *Kept {
 	k := &Kept{Table: table}

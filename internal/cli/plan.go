@@ -58,7 +58,7 @@ func jobFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "sql", Usage: "the job: one UPDATE or DELETE", TakesFile: false},
 		&cli.StringSliceFlag{Name: "param", Usage: "a parameter, NAME=VALUE; beside --sql also NAME:TYPE=VALUE"},
-		&cli.StringFlag{Name: "method", Value: "sweep", Usage: "sweep (batches in key order) or single (one statement)"},
+		&cli.StringFlag{Name: "method", Usage: "sweep (the table in key order, in batches), roster (the keys listed first, then that list in batches) or single (one statement); left out, the cheaper of the first two"},
 	}
 }
 
@@ -130,8 +130,14 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan, er
 		}
 	}
 	p := &plan{db: db, job: j, values: values, digest: j.Digest(values), method: c.String("method")}
-	if p.method != "sweep" && p.method != "single" {
-		return nil, usagef("--method %s: there is sweep and single", p.method)
+	switch p.method {
+	case "", "sweep", "single":
+	case "roster":
+		if _, ok := db.(engine.Estimator); !ok {
+			return nil, usagef("--method roster: on SQLite, listing the rows would keep all other writers waiting; sweep reads the table in the same order")
+		}
+	default:
+		return nil, usagef("--method %s: there is sweep, roster and single", p.method)
 	}
 	return p, p.build(ctx)
 }
@@ -219,6 +225,36 @@ func (p *plan) work(l *ledger.Ledger, r *ledger.Run) ([]*runner.Work, error) {
 	return out, nil
 }
 
+// Few enough rows of a table large enough are listed first: looking at the
+// whole table in the order in which it is stored takes about half the time of
+// walking it by its key.
+const (
+	rosterFrom  = 100_000 // rows of the table
+	rosterShare = 100     // one in so many
+)
+
+// choose settles the method of a step of which so many rows match, -1 if they
+// were not counted.
+func (p *plan) choose(ctx context.Context, c *change.Change, matched int64) (string, error) {
+	if p.method != "" {
+		return p.method, nil
+	}
+	e, ok := p.db.(engine.Estimator)
+	if !ok || c.Table.Rows < rosterFrom || c.Where.Empty() && c.From.Empty() {
+		return "sweep", nil
+	}
+	if matched < 0 {
+		var err error
+		if matched, err = e.Estimate(ctx, c); err != nil {
+			return "", err
+		}
+	}
+	if matched*rosterShare > c.Table.Rows {
+		return "sweep", nil
+	}
+	return "roster", nil
+}
+
 // restore makes the plan of a run that is in the ledger.
 func restore(ctx context.Context, db engine.DB, r *ledger.Run) (*plan, error) {
 	j, err := job.Restore(r.Source)
@@ -287,6 +323,6 @@ func planFile(ctx context.Context, db engine.DB, path string) (*plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &plan{db: db, job: j, method: "sweep"}
+	p := &plan{db: db, job: j}
 	return p, p.build(ctx)
 }

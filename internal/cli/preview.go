@@ -41,6 +41,9 @@ func (a *app) preview() *cli.Command {
 				if err != nil {
 					return lookError(db, p, err)
 				}
+				if s.Method, err = p.choose(ctx, ch, s.Matched); err != nil {
+					return err
+				}
 				steps = append(steps, s)
 			}
 			if c.Bool("json") {

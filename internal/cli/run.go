@@ -134,6 +134,10 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts ledger.
 			total += look.Changes
 			a.err.Printf("%s: %s rows of %s matched, %s will change\n", a.err.Paint(term.Bold, term.Clean(ch.Step)), term.Count(look.Matched), term.Clean(look.Table), a.err.Paint(term.Bold, term.Count(look.Changes)))
 		}
+		var err error
+		if st.Method, err = p.choose(ctx, ch, st.Matched); err != nil {
+			return nil, 0, err
+		}
 		for _, f := range found {
 			if f.Level == hazard.Refusal && !(slices.Contains(despite, f.Code) && canBeMeant(f.Code)) {
 				refused = append(refused, f.Code)

@@ -195,7 +195,13 @@ func oneProperty(d *database, l layout, sql string, r *rand.Rand, rows int) {
 		return d.one("SELECT max(id) FROM jugatum.run")
 	}
 
-	d.must(0, run("--sql", on(names[0]))...)
+	method := func() string {
+		if d.engine != "sqlite" && r.IntN(2) == 0 {
+			return "roster"
+		}
+		return "sweep"
+	}
+	d.must(0, run("--method", method(), "--sql", on(names[0]))...)
 	swept := last()
 	same(t, "batches against the statement", d.dump(names[0]), want)
 	d.must(0, "verify", swept)
@@ -209,7 +215,7 @@ func oneProperty(d *database, l layout, sql string, r *rand.Rand, rows int) {
 	same(t, "single against the statement", d.dump(names[1]), want)
 
 	d.exec("DELETE FROM "+names[1], "INSERT INTO "+names[1]+copied(d, names[1], names[3]))
-	d.must(0, run("--again", "--keep", "none", "--sql", on(names[1]))...)
+	d.must(0, run("--again", "--keep", "none", "--method", method(), "--sql", on(names[1]))...)
 	same(t, "without kept values", d.dump(names[1]), want)
 }
 

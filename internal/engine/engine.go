@@ -84,6 +84,12 @@ type Yielder interface {
 // a batch is under way, without either waiting for the other.
 type Overlapper interface{ Overlaps() bool }
 
+// Estimator is met by engines whose planner knows about how many rows a change
+// concerns, and which can make a list of them without keeping others waiting.
+type Estimator interface {
+	Estimate(ctx context.Context, c *change.Change) (rows int64, err error)
+}
+
 // LockTeller is met by engines that can tell which locks a transaction holds.
 type LockTeller interface {
 	// Locks counts the locks of the open transaction by kind.

@@ -37,13 +37,13 @@ const (
 	NoKey       = "no-key"
 )
 
-// Text finds what the change's own text shows. method is sweep or single.
+// Text finds what the change's own text shows. method is sweep, roster, single, or "" while it is not chosen.
 func Text(c *change.Change, method string) []Finding {
 	f := finder{c: c}
 	if c.Where.Empty() && c.From.Empty() {
 		f.add(EveryRow, Refusal, "there is no filter: every row of %s is concerned; run needs --every-row", c.Table)
 	}
-	if method == "sweep" {
+	if method != "single" {
 		switch {
 		case c.Table.Key == nil:
 			f.add(NoKey, Refusal, "%s has no primary key and no unique index over NOT NULL columns, so there is no order to walk it in; add a key, or use --method single --keep none", c.Table)

@@ -58,7 +58,7 @@ var tables = []string{
 		table_schema {text} NOT NULL, table_name {text} NOT NULL,
 		key_columns {text} NOT NULL, // JSON
 		set_columns {text} NOT NULL, // JSON
-		method {text} NOT NULL,      // sweep, single
+		method {text} NOT NULL,      // sweep, roster, single
 		kept_table {text} NOT NULL,  // as SQL text; empty without kept values
 		matched {int} NOT NULL,      // counted beforehand; -1 not counted
 		to_change {int} NOT NULL,    // rows whose new value differs; -1 not counted
@@ -219,6 +219,11 @@ func (l *Ledger) Kept(s *Step, c *change.Change) *change.Kept {
 		return nil
 	}
 	return change.NewKept(s.KeptTable, c)
+}
+
+// Roster is the layout of a step's table of keys.
+func (l *Ledger) Roster(run int64, s *Step, c *change.Change) *change.Kept {
+	return change.NewRoster(l.db.LedgerTable(fmt.Sprintf("roster_%d_%d", run, s.N)), c)
 }
 
 // holder identifies this process for a lease.

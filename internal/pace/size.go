@@ -21,8 +21,9 @@ type Sizer struct {
 
 // sample is what one batch cost.
 type sample struct {
-	perRow float64 // nanoseconds of work a row
-	fixed  float64 // nanoseconds of the commit, whatever its rows
+	rows  float64
+	work  float64 // nanoseconds for all of them
+	fixed float64 // nanoseconds of the commit, whatever its rows
 }
 
 const (
@@ -65,7 +66,7 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 		return
 	}
 	last := s.Next()
-	if work < s.Target/20 {
+	if work < s.Target/20 && len(s.recent) == 0 {
 		// Too quick to tell the rows' cost from the rest. Sixteen times as many
 		// rows stay within the target all the same.
 		if rows >= last/2 { // not the short range at the end of a table
@@ -73,20 +74,27 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 		}
 		return
 	}
-	s.recent = append(s.recent, sample{float64(max(work-begin, work/8)) / float64(rows), float64(commit)})
+	s.recent = append(s.recent, sample{float64(rows), float64(max(work-begin, work/8)), float64(commit)})
 	if len(s.recent) > Memory {
 		s.recent = s.recent[1:]
 	}
-	// The mean of the last batches, but never less than half of the dearest one.
+	// The mean of the last batches, but never less than half of the dearest one
+	// that is large enough to tell: what a small batch costs is mostly not its rows.
 	var sum, dearest sample
 	for _, c := range s.recent {
-		sum.perRow += c.perRow
+		sum.rows += c.rows
+		sum.work += c.work
 		sum.fixed += c.fixed
-		dearest.perRow = max(dearest.perRow, c.perRow)
+		dearest.rows = max(dearest.rows, c.rows)
 		dearest.fixed = max(dearest.fixed, c.fixed)
 	}
+	for _, c := range s.recent {
+		if c.rows >= dearest.rows/4 {
+			dearest.work = max(dearest.work, c.work/c.rows)
+		}
+	}
 	n := float64(len(s.recent))
-	perRow := max(sum.perRow/n, dearest.perRow/2, 1)
+	perRow := max(sum.work/sum.rows, dearest.work/2, 1)
 	fixed := max(sum.fixed/n, dearest.fixed/2)
 	// A commit so slow that it alone fills the target leaves a tenth for the
 	// work: smaller batches would only mean more such commits.

@@ -13,7 +13,7 @@ import (
 
 // hazards asks the database what the text of the change alone cannot tell.
 func (p *Step) hazards(ctx context.Context, db engine.DB, c *change.Change) error {
-	if c.Table.Key != nil && p.Method == "sweep" {
+	if c.Table.Key != nil && p.Method != "single" {
 		n, err := engine.NewWalk(db, c.Table).NullKeys(ctx)
 		if err != nil {
 			return err

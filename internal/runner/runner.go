@@ -219,7 +219,8 @@ func (r *Runner) steps(ctx context.Context) error {
 // step carries out one step.
 func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	way := r.way(w)
-	defer way.end()
+	done := false
+	defer func() { way.end(ctx, done) }()
 	stepBegun := time.Now()
 	if fresh {
 		if err := r.patiently(ctx, func() error {
@@ -287,7 +288,9 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 			return fmt.Errorf("%s: after key %s: %w", w.Change.Table, orBeginning(w.Step.Lane.Checkpoint), err)
 		}
 	}
-	return r.patiently(ctx, func() error { return r.Ledger.EndStep(ctx, r.session, r.Run.ID, w.Step) })
+	err := r.patiently(ctx, func() error { return r.Ledger.EndStep(ctx, r.session, r.Run.ID, w.Step) })
+	done = err == nil
+	return err
 }
 
 func orBeginning(k change.KeyValue) string {

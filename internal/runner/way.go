@@ -25,8 +25,9 @@ type way interface {
 	batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error)
 	// once is true if the first batch is the whole step.
 	once() bool
-	// end waits for whatever the way still has under way.
-	end()
+	// end clears up: what is still under way, and if the step is done what is
+	// not needed any more.
+	end(ctx context.Context, done bool)
 }
 
 func finished(lane *ledger.Lane, w way) bool {
@@ -42,6 +43,8 @@ func (r *Runner) way(w *Work) way {
 		return &restore{r: r, w: w}
 	case w.Step.Method == "single":
 		return &single{r: r, w: w}
+	case w.Step.Method == "roster":
+		return &roster{r: r, w: w, keys: r.Ledger.Roster(r.Run.ID, w.Step, w.Change)}
 	}
 	return &sweep{r: r, w: w, walk: engine.NewWalk(r.DB, w.Change.Table)}
 }
@@ -110,7 +113,7 @@ func (s *sweep) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engin
 	return e, nil, err
 }
 
-func (s *sweep) end() {
+func (s *sweep) end(context.Context, bool) {
 	if s.ahead != nil {
 		<-s.ahead.done
 		s.ahead = nil
@@ -142,7 +145,85 @@ func (s *single) batch(ctx context.Context, tx *engine.Tx, _ change.Range) (engi
 
 func (s *single) once() bool { return true }
 
-func (s *single) end() {}
+func (s *single) end(context.Context, bool) {}
+
+// roster first stages the keys of the rows to change, in one look at the table,
+// and then works through that list. The filter is asked again in every batch,
+// so a row that somebody changed since, and that no longer matches, stays.
+type roster struct {
+	r    *Runner
+	w    *Work
+	keys *change.Kept
+}
+
+func (s *roster) begin(ctx context.Context) (change.KeyValue, int64, error) {
+	tx, err := s.r.session.Start(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer tx.Rollback()
+	texts := append([]string{"DROP TABLE IF EXISTS " + s.keys.Table}, s.r.DB.KeptTable(s.keys)...)
+	for _, text := range texts { // one of an earlier try may be there
+		if _, err := tx.Exec(ctx, text); err != nil {
+			return nil, 0, fmt.Errorf("making the roster: %w", err)
+		}
+	}
+	q := change.Enrol(s.w.Change, s.keys)
+	res, err := tx.S.Conn.ExecContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return nil, 0, fmt.Errorf("listing the rows to change: %w", err)
+	}
+	n, err := res.RowsAffected()
+	if err != nil {
+		return nil, 0, err
+	}
+	if err := tx.Commit(ctx); err != nil || n == 0 {
+		return nil, 0, err
+	}
+	return change.KeyValue{n}, n, nil
+}
+
+func (s *roster) resume(ctx context.Context, end change.KeyValue) error {
+	if k, ok := s.r.DB.(engine.KeptReader); ok && end != nil {
+		return k.PrepareKept(ctx, s.keys)
+	}
+	return nil
+}
+
+func (s *roster) next(_ context.Context, lane *ledger.Lane, n int) (change.Range, int64, error) {
+	r, err := numbered(lane, n)
+	r.Roster = s.keys
+	return r, -1, err
+}
+
+func (s *roster) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
+	e, err := s.r.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, r, s.w.Step.Lane.Kept)
+	from, _ := r.Lo.Int()
+	to, _ := r.Hi.Int()
+	e.Scanned = to - from
+	return e, nil, err
+}
+
+func (s *roster) once() bool { return false }
+
+func (s *roster) end(ctx context.Context, done bool) {
+	if done { // left behind after an error here, it is dropped with the run's other tables
+		s.r.session.Conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+s.keys.Table)
+	}
+}
+
+// numbered is the stretch of about n rows after the checkpoint where rows have numbers.
+func numbered(lane *ledger.Lane, n int) (change.Range, error) {
+	from := int64(0)
+	if lane.Checkpoint != nil {
+		from, _ = lane.Checkpoint.Int()
+	}
+	end, ok := lane.End.Int()
+	if !ok {
+		return change.Range{}, fmt.Errorf("the end of the list, %s, is not a number", lane.End)
+	}
+	return change.Range{Lo: change.KeyValue{from}, Hi: change.KeyValue{min(change.AddInt(from, int64(n)), end)}}, nil
+}
 
 // restore walks the kept values and puts the old ones back where the row still
 // has the new ones.
@@ -166,19 +247,11 @@ func (s *restore) resume(ctx context.Context, end change.KeyValue) error {
 }
 
 func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (change.Range, int64, error) {
-	from := int64(0)
-	if lane.Checkpoint != nil {
-		from, _ = lane.Checkpoint.Int()
-	}
-	end, ok := lane.End.Int()
-	if !ok {
-		return change.Range{}, 0, fmt.Errorf("the end of the undo, %s, is not a number", lane.End)
-	}
-	to := min(change.AddInt(from, int64(n)), end)
+	r, err := numbered(lane, n)
 	if s.w.Change.ChangesKey() {
-		to = end // rows may take each other's keys; only all at once is safe
+		r.Hi = lane.End // rows may take each other's keys; only all at once is safe
 	}
-	return change.Range{Lo: change.KeyValue{from}, Hi: change.KeyValue{to}}, -1, nil
+	return r, -1, err
 }
 
 func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
@@ -207,7 +280,7 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 
 func (s *restore) once() bool { return false }
 
-func (s *restore) end() {}
+func (s *restore) end(context.Context, bool) {}
 
 // ReadAstray reads the rows of change.Astray and closes them.
 func ReadAstray(rows *sql.Rows, step int, kept *change.Kept, shown change.State) ([]ledger.Left, error) {

@@ -17,6 +17,8 @@ import (
 type session struct {
 	locking bool // the last batch met other sessions' changes: lock the rows first
 	ways    ways // the planner is kept to
+	twice   map[*change.Change]bool
+	apart   int // batches to go before twice is tried again
 }
 
 // alone reports whether the change reads nothing but its target, so that the
@@ -110,10 +112,10 @@ func (db *DB) PrepareKept(ctx context.Context, kept *change.Kept) error {
 	return tx.Commit()
 }
 
-// Batch changes the rows in one statement and keeps what the table held before
-// and holds after, triggers included.
-//
-// The rows are read without locking them, and written only if they are still
+// Batch changes the rows and keeps what the table held before and holds after.
+// Where the change can be worked out twice with the same result, twice does so.
+// Otherwise it is one statement, and what it keeps is what the table really
+// came to hold, triggers included. There the rows are read without locking them, and written only if they are still
 // the same versions (ctid and xmin): this saves a lock record for every row in
 // the log. Where another session changed one in between, the counts differ; the
 // batch is then rolled back to here and done again with the rows locked first,
@@ -123,6 +125,9 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	reading, locked := anyWay, anyWay
 	if alone(c) && r.Hi != nil {
 		reading, locked = byPage, byRow
+		if r.Roster != nil {
+			reading = byRow
+		}
 	}
 	if err := st.steer(ctx, tx, reading); err != nil {
 		return engine.Effect{}, err
@@ -137,6 +142,9 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		return e.Effect, err
 	case c.Verb == sqltext.Delete:
 		e, err := db.explain(ctx, tx, deletion(c, kept, r, base), c, base)
+		return e.Effect, err
+	}
+	if done, e, err := db.twice(ctx, tx, c, kept, r, base); done || err != nil {
 		return e.Effect, err
 	}
 	if c.From.Empty() && (c.Table.Partitioned || st.locking) {
@@ -219,20 +227,28 @@ func update(c *change.Change, kept *change.Kept, r change.Range, base int64, loc
 		q.Add(" OFFSET 0) AS s WHERE jugatum_t.ctid = s.tid AND jugatum_t.xmin = s.xm")
 	}
 	// The range once more, so that no plan ever reads the whole table for a batch.
-	q.Range("jugatum_t", c.Table.Key, r).Add(" AND (")
-	for i, s := range c.Set {
-		if i > 0 {
-			q.Add(" OR ")
-		}
-		q.Differs(s.Column, fmt.Sprintf("s.n%d", i), fmt.Sprintf("s.o%d", i))
+	if r.Roster == nil {
+		q.Range("jugatum_t", c.Table.Key, r)
 	}
+	q.Add(" AND (")
+	differs(q, c)
 	q.Add(") RETURNING ")
 	list(q, kept.Keys, "k", nil)
 	q.Add(", ")
 	list(q, kept.Old, "o", nil)
 	q.Add(", ")
 	list(q, kept.New, "n", func(k change.KeptColumn) string { return "jugatum_t." + d.Quote(k.Of.Name) })
-	return keep(q.Add(") "), kept, base)
+	return keep(q.Add(") "), kept, base).Add(" FROM jugatum_new")
+}
+
+// differs appends the condition that some new value of source s is not the old one.
+func differs(q *change.Query, c *change.Change) {
+	for i, s := range c.Set {
+		if i > 0 {
+			q.Add(" OR ")
+		}
+		q.Differs(s.Column, fmt.Sprintf("s.n%d", i), fmt.Sprintf("s.o%d", i))
+	}
 }
 
 // source appends the query for the rows to change: key, old and new values, and
@@ -268,7 +284,7 @@ func list(q *change.Query, cols []change.KeptColumn, name string, expr func(chan
 	}
 }
 
-// keep appends the INSERT that takes the changed rows from jugatum_new.
+// keep appends the INSERT that takes the changed rows from what FROM is to follow.
 func keep(q *change.Query, kept *change.Kept, base int64) *change.Query {
 	q.Add("INSERT INTO ", kept.Table, " (seq")
 	for _, cols := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
@@ -282,7 +298,7 @@ func keep(q *change.Query, kept *change.Kept, base int64) *change.Query {
 			q.Add(fmt.Sprintf(", %c%d", "kon"[name], i))
 		}
 	}
-	return q.Add(" FROM jugatum_new")
+	return q
 }
 
 func deletion(c *change.Change, kept *change.Kept, r change.Range, base int64) *change.Query {
@@ -294,7 +310,7 @@ func deletion(c *change.Change, kept *change.Kept, r change.Range, base int64) *
 	list(q, kept.Keys, "k", col)
 	q.Add(", ")
 	list(q, kept.Old, "o", col)
-	return keep(q.Add(") "), kept, base)
+	return keep(q.Add(") "), kept, base).Add(" FROM jugatum_new")
 }
 
 func only(c *change.Change) string {

@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -351,4 +352,23 @@ func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
 		out = append(out, s)
 	}
 	return out, nil
+}
+
+// Estimate asks the planner how many rows a change concerns.
+func (db *DB) Estimate(ctx context.Context, c *change.Change) (int64, error) {
+	q := &change.Query{D: d}
+	q.Add("EXPLAIN (FORMAT JSON) ").With(c, false).Add("SELECT 1").Source(c, change.Range{})
+	var text string
+	if err := db.pool.QueryRowContext(ctx, q.String(), q.Args...).Scan(&text); err != nil {
+		return 0, err
+	}
+	var out []struct {
+		Plan struct {
+			Rows float64 `json:"Plan Rows"`
+		}
+	}
+	if err := json.Unmarshal([]byte(text), &out); err != nil || len(out) != 1 {
+		return 0, fmt.Errorf("the server's EXPLAIN output cannot be read: %w", err)
+	}
+	return int64(out[0].Plan.Rows), nil
 }

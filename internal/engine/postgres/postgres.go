@@ -172,7 +172,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 			return nil, err
 		}
 	}
-	s := &engine.Session{Conn: conn, Begin: "BEGIN ISOLATION LEVEL READ COMMITTED READ WRITE", Numbered: true, State: &session{}}
+	s := &engine.Session{Conn: conn, Begin: readCommitted, Numbered: true, State: &session{}}
 	s.Durable = func(ctx context.Context) error {
 		_, err := conn.ExecContext(ctx, "RESET synchronous_commit")
 		return err
