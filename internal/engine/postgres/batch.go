@@ -132,6 +132,9 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	if err := st.steer(ctx, tx, reading); err != nil {
 		return engine.Effect{}, err
 	}
+	if done, e, err := db.twice(ctx, tx, c, kept, r, base); done || err != nil {
+		return e.Effect, err
+	}
 	switch {
 	case kept == nil:
 		q := &change.Query{D: d}
@@ -142,9 +145,6 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		return e.Effect, err
 	case c.Verb == sqltext.Delete:
 		e, err := db.explain(ctx, tx, deletion(c, kept, r, base), c, base)
-		return e.Effect, err
-	}
-	if done, e, err := db.twice(ctx, tx, c, kept, r, base); done || err != nil {
 		return e.Effect, err
 	}
 	if c.From.Empty() && (c.Table.Partitioned || st.locking) {
@@ -397,6 +397,9 @@ func (db *DB) explain(ctx context.Context, tx *engine.Tx, q *change.Query, c *ch
 // read gathers the figures from a node and those beneath it.
 func (e *effect) read(p plan, alias string) {
 	switch {
+	case p.Operation == "Update" && p.Subplan == "" && len(p.Plans) > 0:
+		// An UPDATE on its own, in a snapshot in which every row read is written.
+		e.Changed = int64(p.Plans[0].Rows)
 	case p.Subplan == "CTE jugatum_src":
 		e.Matched = int64(p.Rows)
 	case p.Subplan == "CTE jugatum_new":

@@ -50,17 +50,25 @@ func (db *DB) twice(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_batch"); err != nil {
 		return false, e, err
 	}
-	e, err := db.explain(ctx, tx, stage(c, kept, r, base), c, base)
-	if err == nil && e.intended > 0 {
+	var err error
+	if kept != nil {
+		e, err = db.explain(ctx, tx, stage(c, kept, r, base), c, base)
+	}
+	if err == nil && (kept == nil || e.intended > 0) {
 		q := &change.Query{D: d}
-		q.Add("WITH jugatum_new AS (").Statement(c, r)
+		q.Statement(c, r)
 		if e.intended < e.Matched {
 			q.Changing(c)
 		}
 		var w effect
-		w, err = db.explain(ctx, tx, q.Add(" RETURNING 1) SELECT count(*) FROM jugatum_new"), nil, 0)
-		e.Changed = w.Changed
-		e.Log.Add(w.Log)
+		w, err = db.explain(ctx, tx, q, c, base)
+		if kept == nil {
+			w.Matched, w.intended = w.Changed, w.Changed
+			e = w
+		} else {
+			e.Changed = w.Changed
+			e.Log.Add(w.Log)
+		}
 	}
 	if err != nil {
 		if db.Fault(err) == engine.Busy {
@@ -68,12 +76,15 @@ func (db *DB) twice(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		}
 		return false, e, err
 	}
-	if e.Changed != e.intended { // a rule or a row's policy interferes
+	if e.Changed != e.intended { // a row's policy interferes
 		st.twice[c] = false
 		_, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_batch")
 		return false, e, err
 	}
-	e.Kept = base + e.Changed
+	e.Kept = base
+	if kept != nil {
+		e.Kept += e.Changed
+	}
 	return true, e, nil
 }
 
@@ -129,8 +140,9 @@ func (db *DB) repeatable(ctx context.Context, tx *engine.Tx, c *change.Change) (
 	}
 	var ok bool
 	err := tx.Scan(ctx, `SELECT NOT EXISTS (SELECT 1 FROM pg_proc WHERE proname = ANY(CAST(? AS text[])) AND (provolatile = 'v' OR pronamespace <> 'pg_catalog'::regnamespace))
+		AND NOT EXISTS (SELECT 1 FROM pg_rules WHERE schemaname = ? AND tablename = ?)
 		AND NOT EXISTS (SELECT 1 FROM pg_operator WHERE oprname = ANY(CAST(? AS text[])) AND oprnamespace <> 'pg_catalog'::regnamespace)
 		AND NOT EXISTS (SELECT 1 FROM pg_cast JOIN pg_proc p ON p.oid = castfunc WHERE p.provolatile = 'v' AND p.pronamespace <> 'pg_catalog'::regnamespace)`,
-		[]any{functions, operators}, &ok)
+		[]any{functions, c.Table.Schema, c.Table.Name, operators}, &ok)
 	return ok, err
 }
