@@ -48,6 +48,10 @@ type Set struct {
 	Literal *Value
 	Default bool // SET column = DEFAULT
 	Untyped bool // a bare string or NULL: takes the column's type
+
+	// Implicit marks a column that the database itself assigns whenever the row
+	// changes: it is kept and put back, but makes no row a changed one.
+	Implicit bool
 }
 
 // Named is a named in-between value.
@@ -72,6 +76,8 @@ type Change struct {
 	Set       []Set
 	Params    map[string]Value
 	alias     string
+	joined    bool // From holds all tables, the target among them (MariaDB)
+	targetAt  int  // index in From of the target's first token then
 }
 
 // Catalogue looks a table up by name; schema is "" where none was written.
@@ -92,7 +98,68 @@ func Build(d sqltext.Dialect, spec Spec, params map[string]Value, tables Catalog
 	if err != nil {
 		return nil, err
 	}
+	if err := b.implicit(); err != nil {
+		return nil, err
+	}
 	return c, b.parameters()
+}
+
+// implicit adds the columns that the database assigns by itself.
+func (b *builder) implicit() error {
+	c := b.c
+	if c.Verb != sqltext.Update {
+		return nil
+	}
+	for _, col := range c.Table.Columns {
+		if col.OnUpdate == "" || c.assigned(col) != nil {
+			continue
+		}
+		expr, err := sqltext.Expression(c.D, col.OnUpdate)
+		if err != nil {
+			return err
+		}
+		c.Set = append(c.Set, Set{Column: col, Expr: expr, Implicit: true})
+	}
+	return nil
+}
+
+// assigned gives the assignment to a column, nil if there is none.
+func (c *Change) assigned(col *Column) *Set {
+	for i := range c.Set {
+		if c.Set[i].Column == col {
+			return &c.Set[i]
+		}
+	}
+	return nil
+}
+
+// Repeatable reports whether the change gives the same values when it is worked
+// out a second time in the same transaction: nothing goes into it but the row
+// itself and functions that are known to be pure, named in lower case, and no
+// trigger changes rows in between.
+func (c *Change) Repeatable(pure map[string]bool) bool {
+	if !c.From.Empty() || !c.With.Empty() {
+		return false
+	}
+	for _, t := range c.Table.Triggers {
+		if t.Update || t.Delete {
+			return false
+		}
+	}
+	for _, s := range c.Set {
+		if s.Implicit {
+			return false
+		}
+	}
+	for _, f := range c.Fragments() {
+		for i, t := range f.Tokens {
+			call := i+1 < len(f.Tokens) && f.Tokens[i+1].Punct("(")
+			if t.Kind == sqltext.Ident && (call && !pure[strings.ToLower(t.Text)] || strings.HasPrefix(strings.ToUpper(t.Text), "CURRENT_") || t.Is("SELECT")) || t.Punct("@") {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // TargetSQL is the target in a FROM list.
@@ -147,10 +214,13 @@ func (c *Change) Fragments() map[string]sqltext.Fragment {
 // a sub-query or a source. Batches would then see rows that earlier batches
 // changed, which one statement never does.
 func (c *Change) ReadsTarget() bool {
-	for _, f := range c.Fragments() {
+	for field, f := range c.Fragments() {
 		for i, t := range f.Tokens {
 			if !c.D.Same(t, c.Table.Name) || i+1 < len(f.Tokens) && f.Tokens[i+1].Punct(".") {
 				continue
+			}
+			if c.joined && field == "from" && (i == c.targetAt || i == c.targetAt+2 && f.Tokens[i-1].Punct(".")) {
+				continue // the target itself
 			}
 			if i == 0 {
 				return true // the first item of FROM or WITH
@@ -199,6 +269,9 @@ func (b *builder) statement() error {
 	}
 	c.Verb, c.Only, c.Recursive = st.Verb, st.Only, st.Recursive
 	c.With, c.From, c.Where = st.With, st.From, st.Where
+	if !st.Tables.Empty() {
+		c.From, c.joined, c.targetAt = st.Tables, true, st.TargetAt
+	}
 	c.Ref = c.D.Quote(c.Table.Name)
 	if st.Alias != nil {
 		c.alias = st.Alias.Text
@@ -213,7 +286,7 @@ func (b *builder) statement() error {
 }
 
 func (b *builder) name(t sqltext.Token) string {
-	if t.Kind == sqltext.Ident {
+	if t.Kind == sqltext.Ident && b.c.D != sqltext.MariaDB { // there, case may matter in a table's name
 		return b.c.D.Fold(t.Text)
 	}
 	return t.Name()
@@ -371,7 +444,7 @@ func (b *builder) fields() error {
 // name if there is such a column, else as an unquoted word.
 func (b *builder) token(name string) sqltext.Token {
 	if b.c.Table.Named(name) != nil {
-		return sqltext.Token{Kind: sqltext.QuotedIdent, Text: `"` + strings.ReplaceAll(name, `"`, `""`) + `"`}
+		return sqltext.Token{Kind: sqltext.QuotedIdent, Text: b.c.D.Quote(name)}
 	}
 	return sqltext.Token{Kind: sqltext.Ident, Text: name}
 }

@@ -29,6 +29,10 @@ func (q *Query) Add(parts ...string) *Query {
 func (q *Query) Arg(v any, typ string) *Query {
 	q.Args = append(q.Args, v)
 	switch {
+	case q.D == sqltext.MariaDB && typ == "FROM_UNIXTIME":
+		q.Add("FROM_UNIXTIME(?)")
+	case q.D == sqltext.MariaDB && typ != "": // exact decimals and times, which text would make floats of
+		q.Add("CAST(? AS ", typ, ")")
 	case q.D != sqltext.PostgreSQL:
 		q.text.WriteByte('?')
 	case typ == "":
@@ -77,6 +81,9 @@ func (q *Query) After(alias string, k *Key, lo KeyValue) *Query { return q.compa
 func (q *Query) Upto(alias string, k *Key, hi KeyValue) *Query { return q.compare(alias, k, "<=", hi) }
 
 func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
+	if q.D == sqltext.MariaDB {
+		return q.expanded(alias, k.Columns, op, v)
+	}
 	if len(k.Columns) == 1 {
 		q.Columns(alias, k.Columns).Add(" ", op, " ")
 		return q.Arg(v[0], keyType(k.Columns[0]))
@@ -89,6 +96,41 @@ func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
 		q.Arg(v[i], keyType(c))
 	}
 	return q.Add(")")
+}
+
+// expanded compares a key column by column, which is what MariaDB's planner
+// makes index ranges of: a >= 1 AND (a > 1 OR a = 1 AND (b > 2)).
+func (q *Query) expanded(alias string, cols []*Column, op string, v KeyValue) *Query {
+	col := alias + "." + q.D.Quote(cols[0].Name)
+	if len(cols) == 1 {
+		return q.Add(col, " ", op, " ").keyArg(v[0], cols[0])
+	}
+	strict := op[:1]
+	q.Add(col, " ", strict, "= ").keyArg(v[0], cols[0])
+	q.Add(" AND (", col, " ", strict, " ").keyArg(v[0], cols[0])
+	q.Add(" OR ", col, " = ").keyArg(v[0], cols[0])
+	return q.Add(" AND (").expanded(alias, cols[1:], op, v[1:]).Add("))")
+}
+
+// keyArg binds a key's value, given in its text form, on MariaDB: bytes in
+// hexadecimal, numbers as such.
+func (q *Query) keyArg(v any, c *Column) *Query {
+	s, isText := v.(string)
+	switch {
+	case c.Binary && isText:
+		q.Add("UNHEX(?)")
+		q.Args = append(q.Args, s)
+		return q
+	case c.Class == Number && isText:
+		if n, err := strconv.ParseInt(s, 10, 64); err == nil {
+			return q.Arg(n, "")
+		}
+		if n, err := strconv.ParseUint(s, 10, 64); err == nil {
+			return q.Arg(n, "")
+		}
+		return q.Arg(s, c.Base)
+	}
+	return q.Arg(v, "")
 }
 
 // Range is a stretch of a table in key order: after Lo, up to and with Hi.
@@ -180,11 +222,18 @@ func (q *Query) With(c *Change, more bool) *Query {
 
 // Source appends " FROM target, sources WHERE filter AND range".
 func (q *Query) Source(c *Change, r Range) *Query {
-	q.Add(" FROM ", c.TargetSQL())
-	if !c.From.Empty() {
-		q.Add(", ").Fragment(c.From, c.Params)
+	return q.Add(" FROM ").tables(c).Filter(c, r)
+}
+
+// tables appends the target and its sources.
+func (q *Query) tables(c *Change) *Query {
+	switch {
+	case c.joined:
+		return q.Fragment(c.From, c.Params)
+	case c.From.Empty():
+		return q.Add(c.TargetSQL())
 	}
-	return q.Filter(c, r)
+	return q.Add(c.TargetSQL(), ", ").Fragment(c.From, c.Params)
 }
 
 // Filter appends " WHERE range AND filter". The range stands first: of two
@@ -203,6 +252,8 @@ func (q *Query) Filter(c *Change, r Range) *Query {
 func (q *Query) NewValue(c *Change, s Set) *Query {
 	cast := q.D == sqltext.PostgreSQL && s.Column.Base != ""
 	switch {
+	case s.Literal != nil && q.D == sqltext.MariaDB:
+		return q.Arg(s.Literal.bind(q.D))
 	case s.Literal != nil:
 		arg, _ := s.Literal.bind(q.D)
 		return q.Arg(arg, s.Column.Base)
@@ -226,6 +277,9 @@ func (q *Query) NewValue(c *Change, s Set) *Query {
 // the old one.
 func (q *Query) Statement(c *Change, r Range) *Query {
 	q.With(c, false)
+	if q.D == sqltext.MariaDB {
+		return q.statementMariaDB(c, r)
+	}
 	if c.Verb == sqltext.Delete {
 		q.Add("DELETE FROM ", c.TargetSQL())
 		if !c.From.Empty() {
@@ -243,13 +297,35 @@ func (q *Query) Statement(c *Change, r Range) *Query {
 	return q.Filter(c, r)
 }
 
+// statementMariaDB is Statement for MariaDB, which names the sources before SET,
+// and in a DELETE knows an alias only in the form for several tables.
+func (q *Query) statementMariaDB(c *Change, r Range) *Query {
+	if c.Verb == sqltext.Delete {
+		q.Add("DELETE ")
+		if c.joined || c.alias != "" {
+			q.Add(c.Ref, " ")
+		}
+		return q.Add("FROM ").tables(c).Filter(c, r)
+	}
+	q.Add("UPDATE ").tables(c).Add(" SET ")
+	n := 0
+	for _, s := range c.Set {
+		if !s.Implicit {
+			q.sep(n).Add(c.Ref, ".", c.D.Quote(s.Column.Name), " = ").NewValue(c, s)
+			n++
+		}
+	}
+	return q.Filter(c, r)
+}
+
 // Changing appends " AND …": that some new value is not the one that the row has.
 func (q *Query) Changing(c *Change) *Query {
-	q.Add(" AND (")
-	for i, s := range c.Set {
-		if i > 0 {
-			q.Add(" OR ")
+	q.Add(" AND (1 = 0")
+	for _, s := range c.Set {
+		if s.Implicit {
+			continue
 		}
+		q.Add(" OR ")
 		value := &Query{D: q.D, Args: q.Args} // placeholders go on counting
 		value.NewValue(c, s)
 		q.Args = value.Args
@@ -263,6 +339,12 @@ func (q *Query) Changing(c *Change) *Query {
 func (q *Query) Unchanged(col *Column, a, b string) *Query {
 	if q.D == sqltext.SQLite {
 		return q.Add("(", a, " IS ", b, " COLLATE BINARY AND typeof(", a, ") = typeof(", b, "))")
+	}
+	if q.D == sqltext.MariaDB {
+		if col.Same == ByEquality {
+			return q.Add(a, " <=> ", b)
+		}
+		return q.Add("BINARY ", a, " <=> BINARY ", b)
 	}
 	switch col.Same {
 	case ByImage:
@@ -286,6 +368,9 @@ func (q *Query) Differs(col *Column, a, b string) *Query {
 		}
 		return q.Add(")")
 	}
+	if q.D == sqltext.MariaDB {
+		return q.differsMariaDB(col, a, b)
+	}
 	a = "CAST(" + a + " AS " + col.Base + ")"
 	switch col.Same {
 	case ByImage:
@@ -294,6 +379,20 @@ func (q *Query) Differs(col *Column, a, b string) *Query {
 		return q.Add("CAST(", a, ` AS text) COLLATE "C" IS DISTINCT FROM CAST(`, b, ` AS text) COLLATE "C"`)
 	}
 	return q.Add(a, " IS DISTINCT FROM ", b)
+}
+
+// differsMariaDB compares in the column's type; texts byte by byte in its
+// character set, since its collation would take 'a' and 'A' for the same.
+func (q *Query) differsMariaDB(col *Column, a, b string) *Query {
+	switch {
+	case col.Same == ByText:
+		return q.Add("NOT (BINARY CONVERT(", a, " USING ", col.Base, ") <=> BINARY ", b, ")")
+	case col.Same == ByImage:
+		return q.Add("NOT (BINARY ", a, " <=> BINARY ", b, ")")
+	case col.Base == "":
+		return q.Add("NOT (", a, " <=> ", b, ")")
+	}
+	return q.Add("NOT (CAST(", a, " AS ", col.Base, ") <=> ", b, ")")
 }
 
 // Restore is the statement that puts kept values back: rows seq in (from, to]
@@ -322,6 +421,9 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 		q.Add(" AND NOT EXISTS (SELECT 1 FROM ", target, " AS jugatum_t WHERE ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
 		return q.Add(")")
 	}
+	if q.D == sqltext.MariaDB {
+		return q.restoreMariaDB(c, kept, from, to)
+	}
 	q.Add("UPDATE ", target, " AS jugatum_t SET ")
 	for i, o := range kept.Old {
 		q.sep(i).Add(c.D.Quote(o.Of.Name), " = k.", c.D.Quote(o.Name))
@@ -329,6 +431,25 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 	q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(from, to).Add(" AND ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
 	for _, n := range kept.New {
 		q.Add(" AND ").Unchanged(n.Of, "jugatum_t."+c.D.Quote(n.Of.Name), "k."+c.D.Quote(n.Name))
+	}
+	return q
+}
+
+// restoreMariaDB is Restore's UPDATE: the kept rows first, each finding its row by key.
+func (q *Query) restoreMariaDB(c *Change, kept *Kept, from, to int64) *Query {
+	q.FromKept(c, kept, kept.AfterRun(c), kept.Old).Add(" WHERE ").seq(from, to)
+	for _, n := range kept.New {
+		q.Add(" AND ").Unchanged(n.Of, "jugatum_t."+c.D.Quote(n.Of.Name), "k."+c.D.Quote(n.Name))
+	}
+	return q
+}
+
+// FromKept appends MariaDB's UPDATE of the target from kept values: the kept
+// rows are read first, and each finds its row by byKey. A condition follows.
+func (q *Query) FromKept(c *Change, kept, byKey *Kept, values []KeptColumn) *Query {
+	q.Add("UPDATE ", kept.Table, " AS k STRAIGHT_JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ").KeyJoin("jugatum_t", "k", byKey).Add(" SET ")
+	for i, v := range values {
+		q.sep(i).Add("jugatum_t.", c.D.Quote(v.Of.Name), " = k.", c.D.Quote(v.Name))
 	}
 	return q
 }
@@ -365,7 +486,9 @@ const (
 // for verify; for an undo that left rows alone, those that the run had left.
 func Astray(c *Change, kept *Kept, state, shown State, from, to int64, limit int) *Query {
 	q := &Query{D: c.D}
-	text := func(alias, name string) string { return q.Text(alias + "." + c.D.Quote(name)) }
+	text := func(alias, name string, col *Column) string {
+		return q.TextOf(col, alias+"."+c.D.Quote(name))
+	}
 	byKey := kept
 	if state == AsChanged {
 		byKey = kept.AfterRun(c)
@@ -374,10 +497,10 @@ func Astray(c *Change, kept *Kept, state, shown State, from, to int64, limit int
 	want := kept.Values(state)
 	q.Add("SELECT k.seq, CASE WHEN ", present, " IS NULL THEN 0 ELSE 1 END")
 	for _, key := range kept.Keys {
-		q.Add(", ", text("k", key.Name))
+		q.Add(", ", text("k", key.Name, key.Of))
 	}
 	for _, w := range kept.Values(shown) {
-		q.Add(", ", text("k", w.Name), ", ", text("jugatum_t", w.Of.Name))
+		q.Add(", ", text("k", w.Name, w.Of), ", ", text("jugatum_t", w.Of.Name, w.Of))
 	}
 	q.Add(" FROM ", kept.Table, " AS k LEFT JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ").KeyJoin("jugatum_t", "k", byKey)
 	q.Add(" WHERE ").seq(from, to).Add(" AND ")
@@ -401,8 +524,19 @@ func (k *Kept) Values(s State) []KeptColumn {
 	return k.Old
 }
 
+// TextOf is Text for a value of a column.
+func (q *Query) TextOf(col *Column, expr string) string {
+	if q.D == sqltext.MariaDB && col.Binary {
+		return "CONCAT('0x', LOWER(HEX(" + expr + ")))"
+	}
+	return q.Text(expr)
+}
+
 // Text writes an expression as text for reading: bytes in hexadecimal.
 func (q *Query) Text(expr string) string {
+	if q.D == sqltext.MariaDB {
+		return "CAST(" + expr + " AS CHAR)"
+	}
 	if q.D == sqltext.SQLite {
 		return "CASE typeof(" + expr + ") WHEN 'blob' THEN '0x' || lower(hex(" + expr + ")) ELSE CAST(" + expr + " AS TEXT) END"
 	}
@@ -427,7 +561,7 @@ func Doubles(c *Change, r Range) *Query {
 	q.With(c, false).Add("SELECT ")
 	keys := ""
 	for i := range c.Table.Key.Columns {
-		q.sep(i).Add(q.Text("k" + itoa(i)))
+		q.sep(i).Add(q.TextOf(c.Table.Key.Columns[i], "k"+itoa(i)))
 		if i > 0 {
 			keys += ", "
 		}

@@ -28,6 +28,8 @@ type Column struct {
 	NotNull   bool
 	Generated bool   // computed by the database, never assigned
 	Identity  bool   // generated always as identity
+	OnUpdate  string // SQL expression that the database assigns whenever the row changes (MariaDB), "" without one
+	Binary    bool   // bytes without a character set
 	Default   string // SQL expression, "" without one
 	Length    int    // longest value in characters, 0 without a limit
 	Collation string
@@ -97,9 +99,10 @@ type Table struct {
 	ReferredBy  []ForeignKey
 	Partitioned bool // rows live in other tables: partitions or children
 	Rows        int64
-	Estimated   bool  // Rows comes from statistics
-	Bytes       int64 // table and indexes; -1 unknown
-	Strict      bool  // SQLite STRICT table
+	Estimated   bool   // Rows comes from statistics
+	Bytes       int64  // table and indexes; -1 unknown
+	Strict      bool   // SQLite STRICT table
+	Refused     string // why no job may change it, "" if one may
 }
 
 // Column finds a column by a token of SQL text.

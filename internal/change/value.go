@@ -7,6 +7,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"jugatum/internal/sqltext"
@@ -55,6 +56,9 @@ func (v Value) bind(d sqltext.Dialect) (arg any, cast string) {
 			return n, ""
 		}
 	case DecimalValue:
+		if d == sqltext.MariaDB {
+			return v.Text, decimalType(v.Text)
+		}
 		if d == sqltext.SQLite { // SQLite has no decimal type: a number with a point is a float there
 			if f, err := strconv.ParseFloat(v.Text, 64); err == nil {
 				return f, ""
@@ -66,7 +70,30 @@ func (v Value) bind(d sqltext.Dialect) (arg any, cast string) {
 		}
 		return int64(0), ""
 	}
+	if d == sqltext.MariaDB {
+		switch v.Type {
+		case DateValue:
+			return v.Text, "DATE"
+		case TimestampValue:
+			for _, layout := range []string{time.RFC3339, "2006-01-02 15:04:05Z07:00"} {
+				if t, err := time.Parse(layout, v.Text); err == nil { // MariaDB's own texts know no zone
+					return fmt.Sprintf("%d.%06d", t.Unix(), t.Nanosecond()/1000), "FROM_UNIXTIME"
+				}
+			}
+			return v.Text, "DATETIME(6)"
+		}
+	}
 	return v.Text, ""
+}
+
+// decimalType is the type that holds a decimal number exactly, as MariaDB
+// writes it: without a cast a bound text would be taken for a float.
+func decimalType(s string) string {
+	if strings.ContainsAny(s, "eE") {
+		return "DECIMAL(65,20)"
+	}
+	whole, part, _ := strings.Cut(strings.TrimLeft(s, "+-"), ".")
+	return "DECIMAL(" + itoa(min(len(whole)+len(part), 65)) + "," + itoa(min(len(part), 38)) + ")"
 }
 
 func hasZone(s string) bool {

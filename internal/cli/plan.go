@@ -13,6 +13,7 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
+	"jugatum/internal/engine/mariadb"
 	"jugatum/internal/engine/postgres"
 	"jugatum/internal/engine/sqlite"
 	"jugatum/internal/job"
@@ -25,7 +26,7 @@ import (
 func (a *app) open(ctx context.Context, c *cli.Command) (engine.DB, error) {
 	url := c.String("db")
 	if url == "" {
-		return nil, usagef("which database? Give --db sqlite:PATH or --db postgres://…, or set JUGATUM_DB")
+		return nil, usagef("which database? Give --db sqlite:PATH, postgres://… or mariadb://…, or set JUGATUM_DB")
 	}
 	return openURL(ctx, url)
 }
@@ -37,8 +38,10 @@ func openURL(ctx context.Context, url string) (engine.DB, error) {
 		return sqlite.Open(ctx, url)
 	case "postgres", "postgresql":
 		return postgres.Open(ctx, url)
+	case "mariadb", "mysql":
+		return mariadb.Open(ctx, url)
 	}
-	return nil, usagef("%s: the database is named sqlite:PATH or postgres://USER@HOST:PORT/NAME", engine.SafeURL(url))
+	return nil, usagef("%s: the database is named sqlite:PATH, postgres://USER@HOST:PORT/NAME or mariadb://USER@HOST:PORT/NAME", engine.SafeURL(url))
 }
 
 // dbFlag is how --db is repeated in the commands we recommend.
@@ -134,7 +137,7 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan, er
 	case "", "sweep", "single":
 	case "roster":
 		if _, ok := db.(engine.Estimator); !ok {
-			return nil, usagef("--method roster: on SQLite, listing the rows would keep all other writers waiting; sweep reads the table in the same order")
+			return nil, usagef("--method roster is there for PostgreSQL; on SQLite and MariaDB a table is stored in the order of its key, so that sweep reads it just as well")
 		}
 	default:
 		return nil, usagef("--method %s: there is sweep, roster and single", p.method)

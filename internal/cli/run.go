@@ -169,7 +169,9 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts ledger.
 
 // canBeMeant tells hazards that a person may accept from those that would make
 // the run go wrong.
-func canBeMeant(code string) bool { return code == hazard.EveryRow || code == "cascade" }
+func canBeMeant(code string) bool {
+	return code == hazard.EveryRow || code == "cascade" || code == hazard.LeftToRight
+}
 
 // expected holds a count of rows against the step's expect.
 func expected(j *job.Job, step int, rows int64) error {

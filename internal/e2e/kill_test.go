@@ -19,12 +19,8 @@ const killRows = 100_000
 // killTable makes the table whose change must not be applied twice.
 func (d *database) killTable() {
 	d.exec("DROP TABLE IF EXISTS t")
-	if d.engine == "sqlite" {
-		d.exec("CREATE TABLE t (id INTEGER PRIMARY KEY, n INTEGER)",
-			fmt.Sprintf("INSERT INTO t SELECT i, i %% 1000 FROM (WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s)", killRows))
-	} else {
-		d.exec("CREATE TABLE t (id bigint PRIMARY KEY, n bigint)", fmt.Sprintf("INSERT INTO t SELECT i, i %% 1000 FROM generate_series(1, %d) AS i", killRows), "ANALYZE t")
-	}
+	d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, n bigint)", "INSERT INTO t SELECT i, i % 1000 FROM "+d.numbers(killRows))
+	d.settled("t")
 }
 
 const killSQL = "UPDATE t SET n = n * 3 + 1 WHERE id % 10 <> 0"
@@ -61,10 +57,10 @@ func (d *database) start(args ...string) *exec.Cmd {
 
 // run and step of the ledger, by engine.
 func (d *database) ledger(table string) string {
-	if d.engine == "sqlite" {
-		return "jugatum_" + table
+	if d.engine == "postgres" {
+		return "jugatum." + table
 	}
-	return "jugatum." + table
+	return "jugatum_" + table
 }
 
 func (d *database) lastRun() string {
@@ -114,6 +110,9 @@ func (d *database) killed(after func(kills int) time.Duration, args ...string) i
 func (d *database) haveLedger() bool {
 	if d.engine == "sqlite" {
 		return d.one("SELECT count(*) FROM sqlite_schema WHERE name = 'jugatum_run'") == "1"
+	}
+	if d.engine == "mariadb" {
+		return d.one("SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'jugatum_run'") == "1"
 	}
 	return d.one("SELECT count(*) FROM pg_tables WHERE schemaname = 'jugatum' AND tablename = 'run'") == "1"
 }

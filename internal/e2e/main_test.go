@@ -1,5 +1,5 @@
 // Package e2e drives the built program on files in a temporary folder and on a
-// real PostgreSQL server of its own.
+// real PostgreSQL and MariaDB servers of its own.
 package e2e
 
 import (
@@ -27,6 +27,8 @@ var (
 	bin    string // the program
 	server *testserver.Postgres
 	noPG   error // why there is no server
+	maria  *testserver.MariaDB
+	noM    error
 	nextDB int
 	dbLock sync.Mutex
 )
@@ -54,6 +56,16 @@ func TestMain(m *testing.M) {
 		if server != nil {
 			defer server.Stop()
 		}
+		// || joins texts, so that most statements are the same on every engine.
+		maria, noM = testserver.StartMariaDB("log-bin=bin", "binlog-format=ROW", "innodb-flush-log-at-trx-commit=0", "innodb-buffer-pool-size=256M", "innodb-log-file-size=256M",
+			"sql-mode=STRICT_TRANS_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,PIPES_AS_CONCAT")
+		if noM != nil && (os.Getenv("CI") != "" || !errors.Is(noM, testserver.ErrMissing)) {
+			fmt.Fprintln(os.Stderr, noM)
+			return 1
+		}
+		if maria != nil {
+			defer maria.Stop()
+		}
 		os.Unsetenv("JUGATUM_DB")
 		return m.Run()
 	}())
@@ -70,7 +82,7 @@ type database struct {
 
 // engines runs a test on each engine, with a fresh database.
 func engines(t *testing.T, f func(t *testing.T, d *database)) {
-	for _, e := range []string{"sqlite", "postgres"} {
+	for _, e := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(e, func(t *testing.T) {
 			t.Parallel()
 			f(t, fresh(t, e))
@@ -86,14 +98,26 @@ func fresh(t testing.TB, engine string) *database {
 		path := filepath.Join(t.TempDir(), "t.db")
 		d.url = "sqlite:" + path
 		d.db, err = sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(20000)&_pragma=journal_mode(wal)")
+	} else if engine == "mariadb" {
+		if maria == nil {
+			t.Skip(noM)
+		}
+		name := newName()
+		admin, aerr := sql.Open("mysql", maria.DSN("mysql"))
+		if aerr != nil {
+			t.Fatal(aerr)
+		}
+		defer admin.Close()
+		if _, err := admin.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4"); err != nil {
+			t.Fatal(err)
+		}
+		d.url = maria.URL(name)
+		d.db, err = sql.Open("mysql", maria.DSN(name)+"&sql_mode=%27STRICT_TRANS_TABLES,PIPES_AS_CONCAT,ANSI_QUOTES%27")
 	} else {
 		if server == nil {
 			t.Skip(noPG)
 		}
-		dbLock.Lock()
-		nextDB++
-		name := fmt.Sprintf("t%d", nextDB)
-		dbLock.Unlock()
+		name := newName()
 		admin, aerr := sql.Open("pgx", server.URL("postgres"))
 		if aerr != nil {
 			t.Fatal(aerr)
@@ -110,6 +134,52 @@ func fresh(t testing.TB, engine string) *database {
 	}
 	t.Cleanup(func() { d.db.Close() })
 	return d
+}
+
+func newName() string {
+	dbLock.Lock()
+	defer dbLock.Unlock()
+	nextDB++
+	return fmt.Sprintf("t%d", nextDB)
+}
+
+// numbers is something to select from that gives i from 1 to n.
+func (d *database) numbers(n int) string {
+	switch d.engine {
+	case "sqlite":
+		return fmt.Sprintf("(WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s) AS s", n)
+	case "mariadb":
+		return fmt.Sprintf("(SELECT seq AS i FROM seq_1_to_%d) AS s", n)
+	}
+	return fmt.Sprintf("generate_series(1, %d) AS i", n)
+}
+
+// integer is the type of a wide integer key; on SQLite the one that is the row's own number.
+func (d *database) integer() string {
+	if d.engine == "sqlite" {
+		return "INTEGER"
+	}
+	return "bigint"
+}
+
+// settled lets the server look at a table that was just filled.
+func (d *database) settled(table string) {
+	if d.engine != "sqlite" {
+		d.lines(map[string]string{"postgres": "ANALYZE ", "mariadb": "ANALYZE TABLE "}[d.engine] + table)
+	}
+}
+
+// by picks the engine's own form of a statement: for MariaDB, or for the others.
+func (d *database) by(maria, others string) string {
+	if d.engine == "mariadb" {
+		return maria
+	}
+	return others
+}
+
+// quote writes a name in a job's SQL.
+func (d *database) quote(name string) string {
+	return d.by("`"+name+"`", `"`+name+`"`)
 }
 
 // ownServer gives a database on a server that the test may stop.
@@ -189,6 +259,12 @@ func (d *database) dump(table string) []string {
 		return d.lines(`SELECT x::text FROM ` + table + ` AS x ORDER BY x::text COLLATE "C"`)
 	}
 	var parts []string
+	if d.engine == "mariadb" {
+		for _, c := range d.lines("SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? ORDER BY ordinal_position", strings.Trim(table, "`\"")) {
+			parts = append(parts, "coalesce(hex(cast(`"+c+"` AS binary)), 'NULL')")
+		}
+		return d.lines("SELECT concat_ws(',', " + strings.Join(parts, ", ") + ") FROM " + table + " ORDER BY 1")
+	}
 	for _, c := range d.lines(`SELECT name FROM pragma_table_xinfo(?)`, strings.ReplaceAll(strings.Trim(table, `"`), `""`, `"`)) {
 		parts = append(parts, `quote("`+strings.ReplaceAll(c, `"`, `""`)+`")`)
 	}

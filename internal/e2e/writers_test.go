@@ -19,12 +19,8 @@ import (
 func TestConcurrentWriters(t *testing.T) {
 	const rows, hold = 60_000, 100 * time.Millisecond
 	engines(t, func(t *testing.T, d *database) {
-		if d.engine == "sqlite" {
-			d.exec("CREATE TABLE t (id INTEGER PRIMARY KEY, n INTEGER, pad TEXT)",
-				fmt.Sprintf("INSERT INTO t SELECT i, 0, 'pad ' || i FROM (WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s)", rows))
-		} else {
-			d.exec("CREATE TABLE t (id bigint PRIMARY KEY, n bigint, pad text)", fmt.Sprintf("INSERT INTO t SELECT i, 0, 'pad ' || i FROM generate_series(1, %d) AS i", rows), "ANALYZE t")
-		}
+		d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, n bigint, pad text)", "INSERT INTO t SELECT i, 0, 'pad ' || i FROM "+d.numbers(rows))
+		d.settled("t")
 		var mu sync.Mutex
 		added := map[int]int{}    // row → what writers added to it
 		deleted := map[int]bool{} // rows that writers deleted

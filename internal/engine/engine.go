@@ -69,6 +69,9 @@ type DB interface {
 // RunLocker is met by engines with locks that end with the session that holds
 // them. Without it, a lease in the ledger says who works on a run.
 type RunLocker interface {
+	// HasRunLock is false where this server has no such locks after all.
+	HasRunLock() bool
+
 	// LockRun waits up to the given time for the sole right to work on a run.
 	LockRun(ctx context.Context, s *Session, run int64, wait time.Duration) (bool, error)
 }
@@ -83,6 +86,10 @@ type Yielder interface {
 // Overlapper is met by engines that can read on another connection of ours while
 // a batch is under way, without either waiting for the other.
 type Overlapper interface{ Overlaps() bool }
+
+// DDLCommitter is met by engines where a CREATE TABLE commits the transaction
+// that it stands in.
+type DDLCommitter interface{ DDLCommits() bool }
 
 // Estimator is met by engines whose planner knows about how many rows a change
 // concerns, and which can make a list of them without keeping others waiting.

@@ -47,20 +47,27 @@ func (w *Walk) keys(q *change.Query) {
 		if i > 0 {
 			q.Add(", ")
 		}
-		q.Add(keyOut(w.d, w.d.Quote(w.t.Name), c.Name))
+		q.Add(keyOut(w.d, w.d.Quote(w.t.Name), c))
 	}
 }
 
 // keyOut writes a key column, of alias if that is not "", so that the driver
-// gives a value that KeyValue holds: PostgreSQL's text form; SQLite's stored
+// gives a value that KeyValue holds: the text form on PostgreSQL and
+// MariaDB (bytes in hexadecimal); SQLite's stored
 // value, kept by the unary plus from being read as a date.
-func keyOut(d sqltext.Dialect, alias, column string) string {
-	name := d.Quote(column)
+func keyOut(d sqltext.Dialect, alias string, column *change.Column) string {
+	name := d.Quote(column.Name)
 	if alias != "" {
 		name = alias + "." + name
 	}
-	if d == sqltext.PostgreSQL {
+	switch d {
+	case sqltext.PostgreSQL:
 		return "CAST(" + name + " AS text)"
+	case sqltext.MariaDB:
+		if column.Binary {
+			return "HEX(" + name + ")"
+		}
+		return "CAST(" + name + " AS CHAR)"
 	}
 	return "+" + name
 }
@@ -74,6 +81,11 @@ func (w *Walk) one(ctx context.Context, q *change.Query) (change.KeyValue, error
 	err := w.db.QueryRowContext(ctx, q.String(), q.Args...).Scan(into...)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
+	}
+	for i := range k { // SQLite's bytes are bytes; elsewhere keys travel as text
+		if b, ok := k[i].([]byte); ok && w.d != sqltext.SQLite {
+			k[i] = string(b)
+		}
 	}
 	return k, err
 }

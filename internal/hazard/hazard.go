@@ -35,6 +35,7 @@ const (
 	KeyChanged  = "key-changed"
 	ReadsTarget = "reads-target"
 	NoKey       = "no-key"
+	LeftToRight = "left-to-right"
 )
 
 // Text finds what the change's own text shows. method is sweep, roster, single, or "" while it is not chosen.
@@ -55,6 +56,7 @@ func Text(c *change.Change, method string) []Finding {
 		}
 	}
 	f.nulls()
+	f.leftToRight()
 	f.again()
 	f.words()
 	if c.Verb == sqltext.Delete && has(c.Where, "LIKE", "ILIKE", "GLOB") {
@@ -100,6 +102,23 @@ func (f *finder) nulls() {
 	}
 }
 
+// leftToRight finds assignments that read a column assigned before them. The
+// standard takes all values from the row as it was, and so does Jugatum on every
+// server; MariaDB's own UPDATE would go on with the new one.
+func (f *finder) leftToRight() {
+	if f.c.D != sqltext.MariaDB {
+		return
+	}
+	for i, s := range f.c.Set {
+		for _, before := range f.c.Set[:i] {
+			if s.Literal == nil && !s.Implicit && f.mentions(s.Expr, before.Column.Name) {
+				f.add(LeftToRight, Refusal, "%s is computed from %s, which is assigned before it: by MariaDB's own rule from the new value, by the standard and here from the old one; --despite %s if that is meant, or write the expression out", s.Column.Name, before.Column.Name, LeftToRight)
+				return
+			}
+		}
+	}
+}
+
 // again finds changes that apply twice when they are run twice: an assigned
 // column is computed from itself, and the filter does not ask about it.
 func (f *finder) again() {
@@ -112,7 +131,7 @@ func (f *finder) again() {
 		}
 	}
 	for _, s := range f.c.Set {
-		if s.Literal == nil && f.mentions(s.Expr, s.Column.Name) {
+		if s.Literal == nil && !s.Implicit && f.mentions(s.Expr, s.Column.Name) {
 			f.add("not-cleared", Warning, "%s is computed from itself and the filter still matches afterwards: a second run would change the rows again", s.Column.Name)
 			return
 		}
@@ -122,7 +141,7 @@ func (f *finder) again() {
 // mentions reports whether a fragment speaks of the target's column: by its
 // bare name, or qualified by the target and not by a source.
 func (f *finder) mentions(frag sqltext.Fragment, column string) bool {
-	ref := strings.Trim(f.c.Ref, `"`)
+	ref := strings.Trim(f.c.Ref, "\"`")
 	for i, t := range frag.Tokens {
 		if !f.c.D.Same(t, column) {
 			continue

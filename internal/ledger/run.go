@@ -139,12 +139,6 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept [][
 	if r.UndoOf != 0 {
 		undoOf = r.UndoOf
 	}
-	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @run (id, title, reason, undo_of, source_name, source_text, source_sql, params, digest, options, status, error, version, os_user, db_user, host, pid, holder, heartbeat, started_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
-		r.ID, r.Title, r.Reason, undoOf, r.Source.Name, r.Source.Text, isSQL, string(params), r.Digest, string(options), r.Status, "",
-		r.Version, r.OSUser, r.DBUser, r.Host, r.PID, r.holder, stamp(r.StartedAt), stamp(r.StartedAt)); err != nil {
-		return err
-	}
 	for i, st := range r.Steps {
 		if st.KeptTable == "" && kept != nil && kept[i] != nil {
 			st.KeptTable = l.KeptName(r.ID, st.N)
@@ -154,6 +148,21 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept [][
 				}
 			}
 		}
+	}
+	if c, ok := l.db.(engine.DDLCommitter); ok && c.DDLCommits() {
+		// The tables are there for good; what says that there is such a run is
+		// written together, after them.
+		if _, err := tx.Exec(ctx, s.Begin); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @run (id, title, reason, undo_of, source_name, source_text, source_sql, params, digest, options, status, error, version, os_user, db_user, host, pid, holder, heartbeat, started_at)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
+		r.ID, r.Title, r.Reason, undoOf, r.Source.Name, r.Source.Text, isSQL, string(params), r.Digest, string(options), r.Status, "",
+		r.Version, r.OSUser, r.DBUser, r.Host, r.PID, r.holder, stamp(r.StartedAt), stamp(r.StartedAt)); err != nil {
+		return err
+	}
+	for _, st := range r.Steps {
 		keys, _ := json.Marshal(st.KeyColumns)
 		cols, _ := json.Marshal(st.SetColumns)
 		if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @step (run, n, name, verb, table_schema, table_name, key_columns, set_columns, method, kept_table, matched, to_change, table_rows, status)
@@ -253,9 +262,9 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 			coalesce(l.checkpoint, ''), coalesce(l.walk_end, ''), coalesce(l.batches, 0), coalesce(l.kept, 0), coalesce(l.done, 0),
 			b.batches, b.scanned, b.matched, b.changed, b.left_alone, b.retries, b.log_bytes, b.log_records, b.log_images, b.log_scope
 		FROM @step s LEFT JOIN @lane l ON l.run = s.run AND l.step = s.n AND l.n = 1
-		JOIN (SELECT st.n AS step, count(b.n) AS batches, coalesce(CAST(sum(b.scanned) AS {int}), 0) AS scanned, CAST(coalesce(CASE WHEN min(b.matched) < 0 THEN -1 ELSE sum(b.matched) END, 0) AS {int}) AS matched,
-				coalesce(CAST(sum(b.changed) AS {int}), 0) AS changed, coalesce(CAST(sum(b.left_alone) AS {int}), 0) AS left_alone, coalesce(CAST(sum(b.retries) AS {int}), 0) AS retries,
-				coalesce(CAST(sum(b.log_bytes) AS {int}), -1) AS log_bytes, coalesce(CAST(sum(b.log_records) AS {int}), -1) AS log_records, coalesce(CAST(sum(b.log_images) AS {int}), -1) AS log_images, coalesce(max(b.log_scope), '') AS log_scope
+		JOIN (SELECT st.n AS step, count(b.n) AS batches, coalesce(CAST(sum(b.scanned) AS {whole}), 0) AS scanned, CAST(coalesce(CASE WHEN min(b.matched) < 0 THEN -1 ELSE sum(b.matched) END, 0) AS {whole}) AS matched,
+				coalesce(CAST(sum(b.changed) AS {whole}), 0) AS changed, coalesce(CAST(sum(b.left_alone) AS {whole}), 0) AS left_alone, coalesce(CAST(sum(b.retries) AS {whole}), 0) AS retries,
+				coalesce(CAST(sum(b.log_bytes) AS {whole}), -1) AS log_bytes, coalesce(CAST(sum(b.log_records) AS {whole}), -1) AS log_records, coalesce(CAST(sum(b.log_images) AS {whole}), -1) AS log_images, coalesce(max(b.log_scope), '') AS log_scope
 			FROM @step st LEFT JOIN @batch b ON b.run = st.run AND b.step = st.n WHERE st.run = ? GROUP BY st.n) AS b ON b.step = s.n
 		WHERE s.run = ? ORDER BY s.n`), r.ID, r.ID)
 	if err != nil {

@@ -28,8 +28,8 @@ const Version = 1
 // tables in the order in which they are made. @name is a ledger table, {type}
 // differs between engines.
 var tables = []string{
-	`CREATE TABLE @ledger (version {int} NOT NULL, made_at {time} NOT NULL)`,
-	`CREATE TABLE @run (
+	`CREATE TABLE IF NOT EXISTS @ledger (version {int} NOT NULL, made_at {time} NOT NULL)`,
+	`CREATE TABLE IF NOT EXISTS @run (
 		id {int} PRIMARY KEY,        // 1, 2, 3, …
 		title {text} NOT NULL,
 		reason {text} NOT NULL,
@@ -51,7 +51,7 @@ var tables = []string{
 		heartbeat {time} NOT NULL,
 		started_at {time} NOT NULL,
 		ended_at {time})`,
-	`CREATE TABLE @step (
+	`CREATE TABLE IF NOT EXISTS @step (
 		run {int} NOT NULL, n {int} NOT NULL,
 		name {text} NOT NULL,
 		verb {text} NOT NULL,        // update, delete
@@ -65,7 +65,7 @@ var tables = []string{
 		table_rows {int} NOT NULL,   // rows of the table at the start, perhaps estimated
 		status {text} NOT NULL,      // pending, running, done
 		PRIMARY KEY (run, n))`,
-	`CREATE TABLE @lane (
+	`CREATE TABLE IF NOT EXISTS @lane (
 		run {int} NOT NULL, step {int} NOT NULL, n {int} NOT NULL,
 		checkpoint {text} NOT NULL,  // JSON: the last key done; empty before the first batch
 		walk_end {text} NOT NULL,    // JSON: the last key of the walk, fixed at its start
@@ -73,7 +73,7 @@ var tables = []string{
 		kept {int} NOT NULL,         // number of the last kept row
 		done {int} NOT NULL,
 		PRIMARY KEY (run, step, n))`,
-	`CREATE TABLE @batch (
+	`CREATE TABLE IF NOT EXISTS @batch (
 		run {int} NOT NULL, step {int} NOT NULL, lane {int} NOT NULL, n {int} NOT NULL,
 		began_at {time} NOT NULL,
 		key_to {text} NOT NULL,      // JSON: the batch reaches up to here, from where the one before ended
@@ -86,7 +86,7 @@ var tables = []string{
 		locks {text} NOT NULL,       // JSON: lock mode to count
 		retries {int} NOT NULL,
 		PRIMARY KEY (run, step, lane, n))`,
-	`CREATE TABLE @left_alone (
+	`CREATE TABLE IF NOT EXISTS @left_alone (
 		run {int} NOT NULL, step {int} NOT NULL, seq {int} NOT NULL,
 		row_key {text} NOT NULL,
 		expected {text} NOT NULL,    // JSON: column to the value that the run had left
@@ -106,10 +106,13 @@ func Open(db engine.DB) *Ledger {
 	for _, n := range []string{"ledger", "run", "step", "lane", "batch", "left_alone"} {
 		pairs = append(pairs, "@"+n, db.LedgerTable(n))
 	}
-	if db.Dialect() == sqltext.SQLite {
-		pairs = append(pairs, "{int}", "INTEGER", "{text}", "TEXT", "{real}", "REAL", "{time}", "TEXT")
-	} else {
-		pairs = append(pairs, "{int}", "bigint", "{text}", "text", "{real}", "double precision", "{time}", "timestamptz")
+	switch db.Dialect() {
+	case sqltext.SQLite:
+		pairs = append(pairs, "{int}", "INTEGER", "{text}", "TEXT", "{real}", "REAL", "{time}", "TEXT", "{whole}", "INTEGER")
+	case sqltext.MariaDB:
+		pairs = append(pairs, "{int}", "bigint", "{text}", "longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", "{real}", "double", "{time}", "varchar(40)", "{whole}", "SIGNED")
+	default:
+		pairs = append(pairs, "{int}", "bigint", "{text}", "text", "{real}", "double precision", "{time}", "timestamptz", "{whole}", "bigint")
 	}
 	return &Ledger{db: db, names: strings.NewReplacer(pairs...)}
 }
@@ -133,16 +136,19 @@ var ErrNone = errors.New("there are no runs in this database yet")
 // than this program.
 func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 	query := "SELECT count(*) FROM sqlite_schema WHERE name = 'jugatum_ledger'"
-	if l.db.Dialect() == sqltext.PostgreSQL {
+	switch l.db.Dialect() {
+	case sqltext.PostgreSQL:
 		query = "SELECT count(*) FROM pg_tables WHERE schemaname = 'jugatum' AND tablename = 'ledger'"
+	case sqltext.MariaDB:
+		query = "SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'jugatum_ledger'"
 	}
 	var n int
 	if err := l.db.Pool().QueryRowContext(ctx, query).Scan(&n); err != nil || n == 0 {
 		return false, err
 	}
 	var version int
-	if err := l.db.Pool().QueryRowContext(ctx, l.sql("SELECT max(version) FROM @ledger")).Scan(&version); err != nil {
-		return false, err
+	if err := l.db.Pool().QueryRowContext(ctx, l.sql("SELECT coalesce(max(version), 0) FROM @ledger")).Scan(&version); err != nil || version == 0 {
+		return false, err // 0: left unfinished, where tables cannot be made in a transaction
 	}
 	if version > Version {
 		return false, fmt.Errorf("the ledger in %s is of version %d, this program knows up to %d; use a newer jugatum", l.db.Name(), version, Version)
@@ -196,6 +202,8 @@ func (m *moment) Scan(src any) error {
 		m.Time = time.Time{}
 	case time.Time:
 		m.Time = v.UTC()
+	case []byte:
+		return m.Scan(string(v))
 	case string:
 		t, err := time.Parse("2006-01-02 15:04:05.000000-07:00", v)
 		if err != nil {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"math/big"
 	"strconv"
 	"strings"
 
@@ -79,6 +80,15 @@ func Count(ctx context.Context, db engine.DB, c *change.Change) (matched, change
 // column or a function that is not there is known before anything begins.
 func Check(ctx context.Context, db engine.DB, c *change.Change) error {
 	q := &change.Query{D: c.D}
+	if c.D == sqltext.MariaDB { // which would carry out the innermost query for nothing; EXPLAIN does not
+		q.Add("EXPLAIN SELECT * FROM (")
+		inner(q, c, true)
+		rows, err := db.Pool().QueryContext(ctx, q.Add(") AS jugatum_s").String(), q.Args...)
+		if err != nil {
+			return err
+		}
+		return rows.Close()
+	}
 	q.With(c, false).Add("SELECT count(*) FROM (SELECT * FROM (")
 	inner(q, c, true)
 	q.Add(") AS jugatum_s LIMIT 0) AS jugatum_e")
@@ -98,10 +108,12 @@ func inner(q *change.Query, c *change.Change, named bool) {
 	if c.Verb == sqltext.Delete {
 		q.Add("1 = 1")
 	} else {
+		q.Add("1 = 0")
 		for i, s := range c.Set {
-			if i > 0 {
-				q.Add(" OR ")
+			if s.Implicit {
+				continue
 			}
+			q.Add(" OR ")
 			n, o := fmt.Sprintf("jugatum_m.n%d", i), fmt.Sprintf("jugatum_m.o%d", i)
 			if fits := fits(q.D, s.Column, n); fits != "" {
 				// A value that does not fit would end the whole query; it differs for sure.
@@ -136,11 +148,8 @@ func inner(q *change.Query, c *change.Change, named bool) {
 		q.Add(", row_number() OVER (PARTITION BY ").Columns(c.Ref, key).Add(") AS source")
 	}
 	q.Source(c, change.Range{})
-	if c.D == sqltext.SQLite {
-		q.Add(" LIMIT -1") // keeps SQLite from working out the new values once for every use
-	} else {
-		q.Add(" OFFSET 0")
-	}
+	// Keeps the planner from working out the new values once for every use.
+	q.Add(map[sqltext.Dialect]string{sqltext.SQLite: " LIMIT -1", sqltext.PostgreSQL: " OFFSET 0", sqltext.MariaDB: " LIMIT 18446744073709551615"}[c.D])
 	q.Add(") AS jugatum_m")
 	if single {
 		q.Add(" WHERE source = 1")
@@ -150,8 +159,11 @@ func inner(q *change.Query, c *change.Change, named bool) {
 // fits is the condition that a new value goes into a column without an error,
 // "" where nothing can be said or nothing can fail.
 func fits(d sqltext.Dialect, col *change.Column, n string) string {
-	if d != sqltext.PostgreSQL {
+	switch d {
+	case sqltext.SQLite:
 		return ""
+	case sqltext.MariaDB:
+		return fitsMariaDB(col, n)
 	}
 	between := func(lo, hi string) string {
 		return fmt.Sprintf("(%s IS NULL OR CAST(%s AS numeric) BETWEEN %s AND %s)", n, n, lo, hi)
@@ -201,7 +213,7 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 // figures counts the rows and sums up the columns in one pass.
 func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) error {
 	q := &change.Query{D: c.D}
-	q.With(c, false).Add("SELECT count(*), count(*) FILTER (WHERE changes)")
+	q.With(c, false).Add("SELECT count(*), count(CASE WHEN changes THEN 1 END)")
 	into := []any{&p.Matched, &p.Changes}
 	p.Columns = make([]Column, len(c.Set))
 	misfits := make([]int64, len(c.Set))
@@ -210,7 +222,7 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 		col.Name, col.Type, col.Width = s.Column.Name, s.Column.Type, s.Column.Length
 		n := fmt.Sprintf("n%d", i)
 		if f := fits(c.D, s.Column, n); f != "" {
-			q.Add(", count(*) FILTER (WHERE NOT ", f, ")")
+			q.Add(", count(CASE WHEN NOT ", f, " THEN 1 END)")
 			into = append(into, &misfits[i])
 		}
 		switch s.Column.Class {
@@ -225,13 +237,13 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 					v = number(c.D, s.Column, v)
 				}
 				for _, agg := range []string{"min", "max", "sum"} {
-					q.Add(", coalesce(CAST(", agg, "(", v, ") FILTER (WHERE changes) AS text), 'NULL')")
+					q.Add(", coalesce(", q.Text(agg+"(CASE WHEN changes THEN "+v+" END)"), ", 'NULL')")
 				}
-				q.Add(", count(DISTINCT ", v, ") FILTER (WHERE changes)")
+				q.Add(", count(DISTINCT CASE WHEN changes THEN ", v, " END)")
 				into = append(into, &side.f.Min, &side.f.Max, &side.f.Sum, &side.f.Distinct)
 			}
 		case change.Text:
-			q.Add(", coalesce(max(length(CAST(", n, " AS text))) FILTER (WHERE changes), 0)")
+			q.Add(", coalesce(max(CASE WHEN changes THEN ", characters(c.D), "(", q.Text(n), ") END), 0)")
 			into = append(into, &col.Longest)
 		}
 	}
@@ -247,10 +259,57 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 	return nil
 }
 
+// fitsMariaDB is fits for MariaDB's types, as strict sql_mode has it.
+func fitsMariaDB(col *change.Column, n string) string {
+	name, rest, _ := strings.Cut(col.Type, "(")
+	unsigned := strings.Contains(col.Type, "unsigned")
+	bits := map[string]int{"tinyint": 8, "smallint": 16, "mediumint": 24, "int": 32, "bigint": 64}[name]
+	precision := 0
+	if name == "decimal" {
+		p, _, _ := strings.Cut(strings.TrimSuffix(strings.Fields(rest)[0], ")"), ",")
+		s := 0
+		fmt.Sscanf(col.Base, "DECIMAL(65,%d)", &s)
+		if v, err := strconv.Atoi(p); err == nil {
+			precision = v - s
+		}
+	}
+	value := "CAST(" + n + " AS " + col.Base + ")"
+	switch {
+	case bits > 0:
+		lo, hi := new(big.Int), new(big.Int).Lsh(big.NewInt(1), uint(bits))
+		if !unsigned {
+			hi.Rsh(hi, 1)
+			lo.Neg(hi)
+		}
+		return fmt.Sprintf("(%s IS NULL OR %s BETWEEN %s AND %s)", n, value, lo, hi.Sub(hi, big.NewInt(1)))
+	case name == "decimal":
+		low := ""
+		if unsigned {
+			low = " AND " + value + " >= 0"
+		}
+		return fmt.Sprintf("(%s IS NULL OR abs(%s) < 1%s%s)", n, value, strings.Repeat("0", precision), low)
+	case col.Length > 0 && col.Class == change.Text:
+		// Spaces beyond the width are cut off with a note, not an error.
+		return fmt.Sprintf("(%s IS NULL OR char_length(rtrim(%s)) <= %d)", n, n, col.Length)
+	}
+	return ""
+}
+
+// characters is the function that counts characters rather than bytes.
+func characters(d sqltext.Dialect) string {
+	if d == sqltext.MariaDB {
+		return "char_length"
+	}
+	return "length"
+}
+
 // number brings a new value to a type that can be added up.
 func number(d sqltext.Dialect, col *change.Column, v string) string {
 	if d == sqltext.SQLite {
 		return v
+	}
+	if d == sqltext.MariaDB {
+		return "CAST(" + v + " AS " + col.Base + ")"
 	}
 	if strings.Contains(col.Type, "double") || col.Type == "real" {
 		return "CAST(" + v + " AS double precision)"
@@ -299,21 +358,21 @@ func (p *Step) sample(ctx context.Context, db engine.DB, c *change.Change, n int
 	}
 	q.With(c, false).Add("SELECT ")
 	sep := ""
-	text := func(name string) {
-		q.Add(sep, q.Text(name))
+	text := func(col *change.Column, name string) {
+		q.Add(sep, q.TextOf(col, name))
 		sep = ", "
 	}
 	for i := 0; i < keys; i++ {
-		text(fmt.Sprintf("k%d", i))
+		text(c.Table.Key.Columns[i], fmt.Sprintf("k%d", i))
 	}
 	for i := range c.Let {
-		text(fmt.Sprintf("l%d", i))
+		text(&change.Column{}, fmt.Sprintf("l%d", i))
 	}
-	cols := p.cells(c)
-	for i := range cols {
-		text(fmt.Sprintf("o%d", i))
+	cols := cells(c)
+	for i, col := range cols {
+		text(col, fmt.Sprintf("o%d", i))
 		if c.Verb == sqltext.Update {
-			text(fmt.Sprintf("n%d", i))
+			text(col, fmt.Sprintf("n%d", i))
 		}
 	}
 	q.Add(" FROM (SELECT jugatum_s.*, row_number() OVER (")
@@ -351,8 +410,8 @@ func (p *Step) sample(ctx context.Context, db engine.DB, c *change.Change, n int
 			row.Named = append(row.Named, pointer(v))
 		}
 		rest := vals[keys+len(c.Let):]
-		for i, name := range cols {
-			cell := Cell{Column: name}
+		for i, col := range cols {
+			cell := Cell{Column: col.Name}
 			if c.Verb == sqltext.Update {
 				cell.Before, cell.After = pointer(rest[2*i]), pointer(rest[2*i+1])
 			} else {
@@ -373,15 +432,15 @@ func b(v bool) int {
 }
 
 // cells are the columns that a sample row shows.
-func (p *Step) cells(c *change.Change) []string {
-	if c.Verb == sqltext.Update {
-		return c.SetNames()
+func cells(c *change.Change) []*change.Column {
+	if c.Verb == sqltext.Delete {
+		return c.Table.Stored()
 	}
-	var names []string
-	for _, col := range c.Table.Stored() {
-		names = append(names, col.Name)
+	var cols []*change.Column
+	for _, s := range c.Set {
+		cols = append(cols, s.Column)
 	}
-	return names
+	return cols
 }
 
 func pointer(s sql.NullString) *string {

@@ -173,7 +173,7 @@ func (r *Runner) connect(ctx context.Context) error {
 		return err
 	}
 	locker, ok := r.DB.(engine.RunLocker)
-	if ok {
+	if ok = ok && locker.HasRunLock(); ok {
 		got, err := locker.LockRun(ctx, r.session, r.Run.ID, lockRunWait)
 		if err != nil {
 			return err

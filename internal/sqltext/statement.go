@@ -71,6 +71,8 @@ type Statement struct {
 	Set       []Assignment
 	From      Fragment // FROM of an UPDATE, USING of a DELETE
 	Where     Fragment
+	Tables    Fragment // MariaDB: the tables of a statement over several, the target among them
+	TargetAt  int      // index in Tables of the target's first token
 }
 
 // Parse reads exactly one UPDATE or DELETE. Errors are *Error.
@@ -137,6 +139,9 @@ func (p *parser) statement() (*Statement, error) {
 	if p.done() {
 		return nil, p.fail("there is no statement here")
 	}
+	if p.tok().Is("WITH") && p.d == MariaDB {
+		return nil, p.fail("MariaDB has no WITH before UPDATE or DELETE; use a sub-query")
+	}
 	if p.take("WITH") {
 		s.Recursive = p.take("RECURSIVE")
 		with, err := p.until("UPDATE", "DELETE", "SELECT", "INSERT", "MERGE")
@@ -171,6 +176,9 @@ func (p *parser) statement() (*Statement, error) {
 }
 
 func (p *parser) update(s *Statement) error {
+	if p.d == MariaDB {
+		return p.updateMariaDB(s)
+	}
 	if p.tok().Is("OR") {
 		return p.fail("UPDATE OR is not supported: a conflict must not pass unseen")
 	}
@@ -204,6 +212,9 @@ func (p *parser) update(s *Statement) error {
 }
 
 func (p *parser) delete(s *Statement) error {
+	if p.d == MariaDB {
+		return p.deleteMariaDB(s)
+	}
 	if !p.take("FROM") {
 		return p.fail("FROM is wanted here")
 	}

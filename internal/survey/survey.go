@@ -53,6 +53,8 @@ func look(ctx context.Context, db engine.DB, t *change.Table) (Table, error) {
 	s := Table{Name: t.String(), Rows: t.Rows, Estimated: t.Estimated, Bytes: t.Bytes, Indexes: len(t.Indexes), Triggers: []string{}, ReferredBy: []string{}, Remarks: []string{}}
 	remark := func(format string, args ...any) { s.Remarks = append(s.Remarks, fmt.Sprintf(format, args...)) }
 	switch {
+	case t.Refused != "":
+		remark("%s", t.Refused)
 	case t.Key == nil:
 		remark("no key: cannot be walked in batches, only --method single")
 	default:

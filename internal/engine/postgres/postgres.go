@@ -183,6 +183,9 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 // advisoryClass marks Jugatum's advisory locks among those of others: "jugt".
 const advisoryClass = 0x6a756774
 
+// HasRunLock is always true.
+func (db *DB) HasRunLock() bool { return true }
+
 // LockRun takes a session-level advisory lock, which goes with the session.
 func (db *DB) LockRun(ctx context.Context, s *engine.Session, run int64, wait time.Duration) (bool, error) {
 	for begin := time.Now(); ; {

@@ -48,7 +48,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	staged := e.Matched
 	since := " WHERE seq > ?"
 	if !c.From.Empty() {
-		dropped, err := db.doubles(ctx, tx, c, kept, base)
+		dropped, err := engine.DropDoubles(ctx, tx, c, kept, base)
 		if err != nil {
 			return e, err
 		}
@@ -56,12 +56,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		e.Matched = staged
 	}
 	if c.Verb == sqltext.Update {
-		q := &change.Query{D: d}
-		q.Add("DELETE FROM ", kept.Table, " WHERE seq > ").Arg(base, "")
-		for i, n := range kept.New {
-			q.Add(" AND ").Unchanged(n.Of, d.Quote(n.Name), d.Quote(kept.Old[i].Name))
-		}
-		same, err := exec(ctx, tx, q)
+		same, err := exec(ctx, tx, engine.Unchanged(c, kept, base))
 		if err != nil {
 			return e, err
 		}
@@ -69,7 +64,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	}
 	if staged > 0 {
 		q := write(c, kept, base)
-		if staged == e.Matched && repeatable(c) && dense(r, staged) {
+		if staged == e.Matched && c.Repeatable(pure) && dense(r, staged) {
 			// Every row that matches changes, and working the values out again gives
 			// the same ones: the statement itself writes them without looking each
 			// row up. With few rows in a range the look-up is the cheaper way.
@@ -113,29 +108,6 @@ var pure = map[string]bool{"abs": true, "char": true, "coalesce": true, "concat"
 	"octet_length": true, "printf": true, "quote": true, "replace": true, "round": true, "rtrim": true, "sign": true, "substr": true, "substring": true,
 	"trim": true, "typeof": true, "unicode": true, "upper": true, "cast": true, "and": true, "or": true, "not": true, "between": true, "case": true,
 	"when": true, "then": true, "else": true, "is": true, "as": true, "escape": true, "json_extract": true, "json_set": true, "json_replace": true}
-
-// repeatable reports whether the change can be worked out twice in a batch with
-// the same result: nothing but the row itself goes into it, and no trigger
-// changes rows in between.
-func repeatable(c *change.Change) bool {
-	if !c.From.Empty() || !c.With.Empty() {
-		return false
-	}
-	for _, t := range c.Table.Triggers {
-		if t.Update || t.Delete {
-			return false
-		}
-	}
-	for _, f := range c.Fragments() {
-		for i, t := range f.Tokens {
-			call := i+1 < len(f.Tokens) && f.Tokens[i+1].Punct("(")
-			if t.Kind == sqltext.Ident && (call && !pure[strings.ToLower(t.Text)] || strings.HasPrefix(strings.ToUpper(t.Text), "CURRENT_") || t.Is("SELECT")) {
-				return false
-			}
-		}
-	}
-	return true
-}
 
 // dense reports whether n rows are most of a range. Keys that are no numbers do
 // not tell; looking rows up by these is dear, so they count as dense.
@@ -208,52 +180,4 @@ func write(c *change.Change, kept *change.Kept, base int64) *change.Query {
 		q.Add(d.Quote(n.Of.Name), " = k.", d.Quote(n.Name))
 	}
 	return q.Add(" FROM ", kept.Table, " AS k WHERE k.seq > ").Arg(base, "").Add(" AND ").KeyJoin("jugatum_t", "k", kept)
-}
-
-// doubles looks for target rows that were staged more than once because several
-// source rows match them. The same new values are one change; different ones
-// are an error, since nobody could say which is meant.
-func (db *DB) doubles(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, base int64) (int64, error) {
-	keys := ""
-	for i, k := range kept.Keys {
-		if i > 0 {
-			keys += ", "
-		}
-		keys += "k." + d.Quote(k.Name)
-	}
-	q := &change.Query{D: d}
-	q.Add("SELECT ", keys, " FROM ", kept.Table, " AS k JOIN ", kept.Table, " AS o ON o.seq > ").Arg(base, "").Add(" AND o.seq < k.seq")
-	for _, k := range kept.Keys {
-		q.Add(" AND o.", d.Quote(k.Name), " = k.", d.Quote(k.Name))
-	}
-	q.Add(" WHERE k.seq > ").Arg(base, "").Add(" AND NOT (1 = 1")
-	for _, n := range kept.New {
-		q.Add(" AND ").Unchanged(n.Of, "k."+d.Quote(n.Name), "o."+d.Quote(n.Name))
-	}
-	q.Add(") LIMIT 1")
-	var twice int64
-	if err := tx.Scan(ctx, "SELECT count(*) FROM (SELECT 1 FROM "+kept.Table+" AS k WHERE k.seq > ? GROUP BY "+keys+" HAVING count(*) > 1)", []any{base}, &twice); err != nil || twice == 0 {
-		return 0, err
-	}
-	rows, err := tx.Query(ctx, q.String(), q.Args...)
-	if err != nil {
-		return 0, err
-	}
-	defer rows.Close()
-	if rows.Next() {
-		key := make(change.KeyValue, len(kept.Keys))
-		into := make([]any, len(key))
-		for i := range key {
-			into[i] = &key[i]
-		}
-		if err := rows.Scan(into...); err != nil {
-			return 0, err
-		}
-		return 0, &engine.AmbiguousError{Table: c.Table.String(), Key: key}
-	}
-	if err := rows.Err(); err != nil {
-		return 0, err
-	}
-	rows.Close()
-	return tx.Exec(ctx, "DELETE FROM "+kept.Table+" AS k WHERE k.seq > ? AND k.seq NOT IN (SELECT min(k.seq) FROM "+kept.Table+" AS k WHERE k.seq > ? GROUP BY "+keys+")", base, base)
 }

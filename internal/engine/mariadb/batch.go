@@ -1,0 +1,284 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+// keptRowLimit is how many bytes of a row MariaDB wants to be able to hold
+// outside its long types: 65,535, less some for the rest.
+const keptRowLimit = 60_000
+
+// wide reports whether a kept-values table would have too long a row, so that
+// long columns are kept in types without a length.
+func wide(kept *change.Kept) bool {
+	total := 0
+	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
+		for _, c := range list {
+			total += c.Of.Length * 4
+		}
+	}
+	return total > keptRowLimit
+}
+
+// KeptTable gives the statement for a kept-values table: columns of the very
+// types, character sets and collations that they keep, without their rules.
+func (db *DB) KeptTable(kept *change.Kept) []string {
+	long := wide(kept)
+	cols := []string{"seq bigint NOT NULL PRIMARY KEY"}
+	for i, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
+		for _, c := range list {
+			typ := c.Of.Type
+			if long && i > 0 && c.Of.Length > 255 {
+				typ = "longtext"
+				if c.Of.Binary {
+					typ = "longblob"
+				}
+			}
+			if c.Of.Collation != "" {
+				typ += " CHARACTER SET " + strings.SplitN(c.Of.Collation, "_", 2)[0] + " COLLATE " + c.Of.Collation
+			}
+			cols = append(cols, d.Quote(c.Name)+" "+typ+" NULL DEFAULT NULL")
+		}
+	}
+	return []string{"CREATE OR REPLACE TABLE " + kept.Table + " (" + strings.Join(cols, ", ") + ") ENGINE = InnoDB ROW_FORMAT = DYNAMIC"}
+}
+
+// pure are functions of MariaDB that give the same result for the same
+// arguments within a transaction, whatever the time or the rows around.
+var pure = map[string]bool{"abs": true, "ascii": true, "ceil": true, "ceiling": true, "char_length": true, "coalesce": true, "concat": true, "concat_ws": true,
+	"elt": true, "field": true, "find_in_set": true, "floor": true, "greatest": true, "hex": true, "if": true, "ifnull": true, "in": true, "instr": true, "lcase": true,
+	"least": true, "left": true, "length": true, "locate": true, "lower": true, "lpad": true, "ltrim": true, "mid": true, "mod": true, "nullif": true, "octet_length": true,
+	"position": true, "power": true, "quote": true, "regexp_replace": true, "regexp_substr": true, "repeat": true, "replace": true, "reverse": true, "right": true,
+	"round": true, "rpad": true, "rtrim": true, "sign": true, "space": true, "substr": true, "substring": true, "substring_index": true, "trim": true, "truncate": true,
+	"ucase": true, "unhex": true, "upper": true, "cast": true, "convert": true, "and": true, "or": true, "not": true, "xor": true, "between": true, "case": true, "when": true,
+	"then": true, "else": true, "is": true, "as": true, "escape": true, "like": true, "div": true, "date_add": true, "date_sub": true, "datediff": true, "date_format": true,
+	"year": true, "month": true, "day": true, "date": true, "json_extract": true, "json_set": true, "json_replace": true, "json_value": true, "json_unquote": true,
+	"decimal": true, "char": true, "binary": true, "interval": true}
+
+// Batch stages the rows in the kept-values table, locking them, drops those
+// that would not change, and writes the rest: by the statement itself where
+// that gives the same values again, else from what was staged.
+func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	st := tx.S.State.(*session)
+	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
+	read, err := db.read(ctx, tx)
+	if err != nil {
+		return e, err
+	}
+	scanned := func() error {
+		now, err := db.read(ctx, tx)
+		e.Scanned = now - read
+		return err
+	}
+	if kept == nil {
+		if e.Changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, r)); err != nil {
+			return e, err
+		}
+		st.changed = e.Changed
+		return e, scanned()
+	}
+	if err := db.relax(ctx, tx, kept); err != nil {
+		return e, err
+	}
+	if _, err := tx.Exec(ctx, "SET @jugatum_seq = ?", base); err != nil {
+		return e, err
+	}
+	if e.Matched, err = exec(ctx, tx, stage(c, kept, r)); err != nil {
+		return e, err
+	}
+	e.Kept = base + e.Matched
+	if err := scanned(); err != nil {
+		return e, err
+	}
+	if e.Matched == 0 {
+		return e, db.tighten(ctx, tx)
+	}
+	staged := e.Matched
+	if !c.From.Empty() {
+		dropped, err := engine.DropDoubles(ctx, tx, c, kept, base)
+		if err != nil {
+			return e, err
+		}
+		staged -= dropped
+		e.Matched = staged
+	}
+	if c.Verb == sqltext.Update {
+		same, err := exec(ctx, tx, engine.Unchanged(c, kept, base))
+		if err != nil {
+			return e, err
+		}
+		staged -= same
+	}
+	if staged == 0 {
+		return e, db.tighten(ctx, tx)
+	}
+	if err := db.tighten(ctx, tx); err != nil {
+		return e, err
+	}
+	if e.Changed, err = exec(ctx, tx, write(c, kept, r, base, staged == e.Matched)); err != nil {
+		return e, err
+	}
+	st.changed = e.Changed
+	if c.Verb == sqltext.Update && (triggered(c) || wide(kept) || e.Changed != staged) {
+		// What a trigger or the column's own type made of the values is what is kept.
+		if err := db.relax(ctx, tx, kept); err != nil {
+			return e, err
+		}
+		if _, err := exec(ctx, tx, refresh(c, kept, base)); err != nil {
+			return e, err
+		}
+		if _, err := exec(ctx, tx, engine.Unchanged(c, kept, base)); err != nil {
+			return e, err
+		}
+		if err := tx.Scan(ctx, "SELECT count(*) FROM "+kept.Table+" WHERE seq > ?", []any{base}, &staged); err != nil {
+			return e, err
+		}
+		if err := db.tighten(ctx, tx); err != nil {
+			return e, err
+		}
+	}
+	if e.Changed != staged {
+		return e, fmt.Errorf("%s: %d rows were changed but %d are kept: a trigger interferes with the batch", c.Table, e.Changed, staged)
+	}
+	return e, nil
+}
+
+func exec(ctx context.Context, tx *engine.Tx, q *change.Query) (int64, error) {
+	return tx.Exec(ctx, q.String(), q.Args...)
+}
+
+// read counts the rows that this session has read so far.
+func (db *DB) read(ctx context.Context, tx *engine.Tx) (int64, error) {
+	rows, err := tx.Query(ctx, "SHOW SESSION STATUS LIKE 'Handler_read%next'") // next in an index, or rnd_next in the table
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	total := int64(0)
+	for rows.Next() {
+		var name string
+		var n int64
+		if err := rows.Scan(&name, &n); err != nil {
+			return 0, err
+		}
+		total += n
+	}
+	return total, rows.Err()
+}
+
+// relax lets dates be copied that sql_mode would refuse as new ones; tighten
+// ends that.
+func (db *DB) relax(ctx context.Context, tx *engine.Tx, kept *change.Kept) error {
+	st := tx.S.State.(*session)
+	if st.relaxed {
+		return nil
+	}
+	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old} {
+		for _, k := range list {
+			if strings.HasPrefix(k.Of.Type, "date") || strings.HasPrefix(k.Of.Type, "timestamp") {
+				st.relaxed = true
+			}
+		}
+	}
+	if !st.relaxed {
+		return nil
+	}
+	_, err := tx.Exec(ctx, "SET SESSION sql_mode = '"+db.stage+"'")
+	return err
+}
+
+func (db *DB) tighten(ctx context.Context, tx *engine.Tx) error {
+	st := tx.S.State.(*session)
+	if !st.relaxed {
+		return nil
+	}
+	st.relaxed = false
+	_, err := tx.Exec(ctx, "SET SESSION sql_mode = '"+db.strict+"'")
+	return err
+}
+
+// triggered reports whether a trigger may change the values on their way.
+func triggered(c *change.Change) bool {
+	for _, t := range c.Table.Triggers {
+		if t.Update {
+			return true
+		}
+	}
+	return false
+}
+
+// Measure carries out a statement over kept values; the log is told at the commit.
+func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engine.Effect, error) {
+	st := tx.S.State.(*session)
+	if !st.relaxed { // old values go back as they were
+		st.relaxed = true
+		if _, err := tx.Exec(ctx, "SET SESSION sql_mode = '"+db.stage+"'"); err != nil {
+			return engine.Effect{}, err
+		}
+	}
+	n, err := exec(ctx, tx, q)
+	st.changed = n
+	return engine.Effect{Scanned: -1, Matched: -1, Changed: n, Log: engine.NoLog}, err
+}
+
+// stage is INSERT INTO kept SELECT number, key, old, new. The rows are locked as
+// the statement itself would: the target's, and if there are other sources all
+// of them, against change only.
+func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
+	q := &change.Query{D: d}
+	q.Add("INSERT INTO ", kept.Table, " (seq")
+	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
+		for _, k := range list {
+			q.Add(", ", d.Quote(k.Name))
+		}
+	}
+	q.Add(") SELECT (@jugatum_seq := @jugatum_seq + 1)")
+	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old} {
+		for _, k := range list {
+			q.Add(", ", c.Ref, ".", d.Quote(k.Of.Name))
+		}
+	}
+	if c.Verb == sqltext.Update {
+		for _, s := range c.Set {
+			q.Add(", ").NewValue(c, s)
+		}
+	}
+	q.Source(c, r)
+	if c.From.Empty() {
+		return q.Add(" FOR UPDATE")
+	}
+	return q.Add(" LOCK IN SHARE MODE")
+}
+
+// write changes the target. all is true if every row that matches changes.
+func write(c *change.Change, kept *change.Kept, r change.Range, base int64, all bool) *change.Query {
+	q := &change.Query{D: d}
+	switch {
+	case all && c.Repeatable(pure):
+		return q.Statement(c, r)
+	case c.Verb == sqltext.Delete:
+		q.Add("DELETE jugatum_t FROM ", kept.Table, " AS k STRAIGHT_JOIN ", c.Table.SQL(d), " AS jugatum_t ON ").KeyJoin("jugatum_t", "k", kept)
+	default:
+		q.FromKept(c, kept, kept, kept.New)
+	}
+	return q.Add(" WHERE k.seq > ").Arg(base, "")
+}
+
+// refresh reads the new values back from the table.
+func refresh(c *change.Change, kept *change.Kept, base int64) *change.Query {
+	q := &change.Query{D: d}
+	q.Add("UPDATE ", kept.Table, " AS k STRAIGHT_JOIN ", c.Table.SQL(d), " AS jugatum_t ON ").KeyJoin("jugatum_t", "k", kept.AfterRun(c)).Add(" SET ")
+	for i, n := range kept.New {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Add("k.", d.Quote(n.Name), " = jugatum_t.", d.Quote(n.Of.Name))
+	}
+	return q.Add(" WHERE k.seq > ").Arg(base, "")
+}

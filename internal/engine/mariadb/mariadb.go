@@ -1,0 +1,326 @@
+// Package mariadb is the engine for MariaDB servers, from version 10.6 on.
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+const d = sqltext.MariaDB
+
+// DB is one database of a MariaDB server.
+type DB struct {
+	pool   *sql.DB
+	name   string
+	vers   string
+	user   string
+	schema string // the database connected to
+	strict string // sql_mode in which a job's statement is carried out
+	stage  string // sql_mode in which old values are copied, whatever they are
+	binlog bool
+	galera bool
+}
+
+// Open connects to mariadb://USER@HOST:PORT/DATABASE (or mysql://…), with
+// ?socket=PATH for a Unix socket and ?tls=NAME for TLS. Without a password in
+// the URL, that of MYSQL_PWD is used.
+func Open(ctx context.Context, raw string) (*DB, error) {
+	name := engine.SafeURL(raw)
+	fail := func(err error, do string, usage bool) (*DB, error) {
+		return nil, &engine.OpenError{Name: name, Err: err, Do: do, Usage: usage}
+	}
+	u, err := url.Parse(raw)
+	if err != nil {
+		return fail(errors.New("this is not a usable URL"), "write mariadb://USER@HOST:PORT/DATABASE", true)
+	}
+	cfg := mysql.NewConfig()
+	cfg.Net, cfg.Addr, cfg.DBName = "tcp", u.Host, strings.TrimPrefix(u.Path, "/")
+	cfg.User = u.User.Username()
+	if cfg.User == "" {
+		cfg.User = os.Getenv("USER")
+	}
+	var given bool
+	if cfg.Passwd, given = u.User.Password(); !given {
+		cfg.Passwd = os.Getenv("MYSQL_PWD")
+	}
+	if u.Port() == "" {
+		cfg.Addr = net.JoinHostPort(u.Hostname(), "3306")
+	}
+	for k, v := range u.Query() {
+		switch k {
+		case "socket":
+			cfg.Net, cfg.Addr = "unix", v[0]
+		case "tls":
+			cfg.TLSConfig = v[0]
+		default:
+			return fail(fmt.Errorf("unknown option %s", k), "known are socket=PATH and tls=true, skip-verify or preferred", true)
+		}
+	}
+	if cfg.DBName == "" {
+		return fail(errors.New("the URL names no database"), "write mariadb://USER@HOST:PORT/DATABASE", true)
+	}
+	cfg.Timeout = 10 * time.Second
+	cfg.InterpolateParams = true // one round trip a statement instead of two or three
+	cfg.Logger = silent{}
+	db := &DB{name: name, schema: cfg.DBName}
+	if err := db.look(ctx, cfg); err != nil {
+		var me *mysql.MySQLError
+		return fail(plain(err), advice(err), errors.As(err, &me) && me.Number == 1049)
+	}
+	if !strings.Contains(db.vers, "MariaDB") {
+		return fail(fmt.Errorf("the server is version %s", db.vers), "only MariaDB is supported", false)
+	}
+	// Looking must change nothing, whatever functions a job's expressions call;
+	// only a Session may write.
+	cfg.Params = map[string]string{"tx_read_only": "1", "sql_mode": "'" + db.strict + "'", "tx_isolation": "'READ-COMMITTED'"}
+	connector, err := mysql.NewConnector(cfg)
+	if err != nil {
+		return fail(err, "write mariadb://USER@HOST:PORT/DATABASE", true)
+	}
+	db.pool = sql.OpenDB(connector)
+	db.pool.SetMaxOpenConns(6)
+	db.pool.SetMaxIdleConns(2)
+	db.vers = strings.SplitN(db.vers, "-", 2)[0]
+	return db, nil
+}
+
+// look asks the server what it is and how it would read a job's SQL.
+func (db *DB) look(ctx context.Context, cfg *mysql.Config) error {
+	connector, err := mysql.NewConnector(cfg)
+	if err != nil {
+		return err
+	}
+	probe := sql.OpenDB(connector)
+	defer probe.Close()
+	var mode, format string
+	var galera any
+	if err := probe.QueryRowContext(ctx, "SELECT @@version, CURRENT_USER(), @@sql_mode, @@log_bin AND @@sql_log_bin, @@binlog_format").Scan(&db.vers, &db.user, &mode, &db.binlog, &format); err != nil {
+		return err
+	}
+	if err := probe.QueryRowContext(ctx, "SELECT variable_value FROM information_schema.global_variables WHERE variable_name = 'wsrep_on'").Scan(&galera); err == nil {
+		db.galera = fmt.Sprintf("%s", galera) == "ON"
+	}
+	db.strict, db.stage = modes(mode)
+	if db.binlog && format == "STATEMENT" {
+		// READ COMMITTED, without which INSERT … SELECT locks the gaps between
+		// rows, cannot be written to such a log.
+		if _, err := probe.ExecContext(ctx, "SET SESSION binlog_format = 'ROW'"); err != nil {
+			return fmt.Errorf("binlog_format is STATEMENT, which forbids READ COMMITTED, and it cannot be set for our sessions (%w): ask for MIXED or ROW, or for the privilege BINLOG ADMIN", plain(err))
+		}
+	}
+	return nil
+}
+
+// modes derives the two sql_modes of our sessions from the server's. The names
+// of combinations are left out, since they would bring back their parts.
+func modes(server string) (strict, stage string) {
+	drop := map[string]bool{"ANSI": true, "ANSI_QUOTES": true, "NO_BACKSLASH_ESCAPES": true, "TRADITIONAL": true, "ORACLE": true, "MSSQL": true, "DB2": true,
+		"MAXDB": true, "POSTGRESQL": true, "MYSQL323": true, "MYSQL40": true, "": true}
+	zero := map[string]bool{"NO_ZERO_DATE": true, "NO_ZERO_IN_DATE": true}
+	// Nothing is cut short; 0 is a key like any other when a deleted row is put
+	// back; a SET list is worked out from the old row, as the standard has it.
+	always := []string{"STRICT_ALL_TABLES", "STRICT_TRANS_TABLES", "ERROR_FOR_DIVISION_BY_ZERO", "NO_AUTO_VALUE_ON_ZERO", "SIMULTANEOUS_ASSIGNMENT"}
+	a, b := append([]string(nil), always...), append([]string{"ALLOW_INVALID_DATES"}, always...)
+	for _, m := range strings.Split(server, ",") {
+		if drop[m] {
+			continue
+		}
+		a = append(a, m)
+		if !zero[m] {
+			b = append(b, m)
+		}
+	}
+	return strings.Join(a, ","), strings.Join(b, ",")
+}
+
+// silent keeps the driver's own remarks off the terminal.
+type silent struct{}
+
+func (silent) Print(...any) {}
+
+func plain(err error) error {
+	var me *mysql.MySQLError
+	if errors.As(err, &me) {
+		return fmt.Errorf("%s (error %d)", me.Message, me.Number)
+	}
+	var op *net.OpError
+	if errors.As(err, &op) {
+		return op
+	}
+	return err
+}
+
+func advice(err error) string {
+	var me *mysql.MySQLError
+	if errors.As(err, &me) {
+		switch me.Number {
+		case 1049:
+			return "SHOW DATABASES lists those there are"
+		case 1045, 1044, 1698:
+			return "check the user, and the password in MYSQL_PWD"
+		}
+		return ""
+	}
+	return "check host and port, and that the server runs"
+}
+
+func (db *DB) Dialect() sqltext.Dialect { return d }
+func (db *DB) Name() string             { return db.name }
+func (db *DB) Version() string          { return "MariaDB " + db.vers }
+func (db *DB) User() string             { return db.user }
+func (db *DB) Overlaps() bool           { return true }
+func (db *DB) DDLCommits() bool         { return true }
+func (db *DB) Pool() *sql.DB            { return db.pool }
+func (db *DB) Close() error             { return db.pool.Close() }
+
+// LedgerTable prefixes the name: a schema of our own would be another database
+// here, with privileges of its own.
+func (db *DB) LedgerTable(name string) string { return d.Quote("jugatum_" + name) }
+
+// LedgerSetup has nothing to do.
+func (db *DB) LedgerSetup() []string { return nil }
+
+// Fault sorts errors by number (MariaDB documentation, "MariaDB Error Codes").
+func (db *DB) Fault(err error) engine.Fault {
+	var me *mysql.MySQLError
+	if errors.As(err, &me) {
+		switch me.Number {
+		case 1205, 1213, 1020: // lock wait timeout; deadlock or, in a cluster, certification; changed since read
+			return engine.Busy
+		case 1053, 1927, 1047, 1152, 1158, 1159, 1160, 1161, 2006, 2013, // shut down, killed, cluster node not ready, network
+			1290, 1836, 1792: // read-only: after a failover another server may take the address
+			return engine.Connection
+		case 1317, 1969:
+			return engine.Cancelled
+		case 1048, 1062, 1263, 1264, 1265, 1292, 1365, 1366, 1367, 1406, 1411, 1416, 1441, 1451, 1452, 1557, 1644, 1690, 1748, 4025, 1761, 1762, 1867, 1906, 1916, 4038:
+			return engine.Data
+		case 1054, 1064, 1146, 1305, 1582, 1583, 1630, 1222, 1052, 1060, 1066, 1109, 1111, 1241, 1242, 1270, 1271, 1267:
+			return engine.Invalid
+		}
+		if me.SQLState == [5]byte{'4', '5', '0', '0', '0'} {
+			return engine.Data // SIGNAL in a trigger
+		}
+		return engine.Fatal
+	}
+	if errors.Is(err, context.Canceled) {
+		return engine.Cancelled
+	}
+	var ne net.Error
+	if errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, sql.ErrConnDone) || errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &ne) {
+		return engine.Connection
+	}
+	return engine.Fatal
+}
+
+// session is what a session that writes remembers.
+type session struct {
+	relaxed bool  // sql_mode is that for staging
+	log     int64 // the counter of bytes written to the log, at the last commit
+	told    bool  // may ask about our own locks
+	changed int64 // rows of the batch under way
+}
+
+// Session opens the connection that writes. READ COMMITTED keeps INSERT … SELECT
+// and ranges from locking the gaps between rows.
+func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Session, error) {
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	st := &session{told: true}
+	wait := max(int(o.LockTimeout.Round(time.Second).Seconds()), 1) // whole seconds are the finest there is
+	settings := []string{
+		"SET SESSION tx_read_only = 0",
+		fmt.Sprintf("SET SESSION innodb_lock_wait_timeout = %d, lock_wait_timeout = %d", wait, wait),
+		"SET SESSION max_statement_time = 0",
+		"SET SESSION optimizer_switch = 'mrr=off'", // rows in key order, as they lie
+	}
+	if db.binlog {
+		settings = append(settings, "SET SESSION binlog_format = IF(@@binlog_format = 'STATEMENT', 'ROW', @@binlog_format)")
+	}
+	for _, text := range settings {
+		if _, err := conn.ExecContext(ctx, text); err != nil && !strings.Contains(text, "binlog_format") {
+			conn.Close()
+			return nil, err
+		}
+	}
+	s := &engine.Session{Conn: conn, Begin: "START TRANSACTION READ WRITE", State: st}
+	st.log, _ = db.written(ctx, conn)
+	s.Ended = func(tx *engine.Tx) {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		now, err := db.written(ctx, conn)
+		if err != nil {
+			return
+		}
+		tx.Log = engine.Log{Bytes: now - st.log, Records: -1, Images: -1, Scope: "ours"}
+		if !db.binlog {
+			tx.Log.Scope = "server"
+		}
+		st.log = now
+	}
+	return s, nil
+}
+
+// written reads how much was written to the log: this session's part of the
+// binary log or, where there is none, the whole server's redo log.
+func (db *DB) written(ctx context.Context, conn *sql.Conn) (int64, error) {
+	query := "SHOW SESSION STATUS LIKE 'Binlog_bytes_written'"
+	if !db.binlog {
+		query = "SHOW GLOBAL STATUS LIKE 'Innodb_os_log_written'"
+	}
+	var name string
+	var n int64
+	err := conn.QueryRowContext(ctx, query).Scan(&name, &n)
+	return n, err
+}
+
+// HasRunLock is false in a Galera cluster, where a named lock is known to one node only.
+func (db *DB) HasRunLock() bool { return !db.galera }
+
+// LockRun takes a named lock, which goes with the session.
+func (db *DB) LockRun(ctx context.Context, s *engine.Session, run int64, wait time.Duration) (bool, error) {
+	var got sql.NullInt64
+	err := s.Conn.QueryRowContext(ctx, "SELECT GET_LOCK(CONCAT('jugatum ', MD5(DATABASE()), ?), ?)", fmt.Sprintf(" run %d", run), wait.Seconds()).Scan(&got)
+	return got.Int64 == 1, err
+}
+
+// Locks tells what our own transaction holds, as InnoDB counts it. Its account
+// is renewed ten times a second, so what is older than the batch is left out.
+func (db *DB) Locks(ctx context.Context, tx *engine.Tx) (map[string]int, error) {
+	st := tx.S.State.(*session)
+	if !st.told {
+		return nil, nil
+	}
+	var locked, modified, structs, memory int
+	err := tx.Scan(ctx, "SELECT trx_rows_locked, trx_rows_modified, trx_lock_structs, trx_lock_memory_bytes FROM information_schema.innodb_trx WHERE trx_mysql_thread_id = CONNECTION_ID()", nil,
+		&locked, &modified, &structs, &memory)
+	var me *mysql.MySQLError
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return nil, nil
+	case errors.As(err, &me) && me.Number == 1227: // the privilege PROCESS is wanted for that
+		st.told = false
+		return nil, nil
+	case err != nil:
+		return nil, err
+	case int64(modified) < st.changed:
+		return nil, nil
+	}
+	return map[string]int{"rows": locked, "rows modified": modified, "lock structs": structs, "lock memory bytes": memory}, nil
+}

@@ -1,0 +1,79 @@
+package engine
+
+import (
+	"context"
+
+	"jugatum/internal/change"
+)
+
+// What engines do that stage a batch in its kept-values table before they write it.
+
+// Unchanged is the statement that drops the staged rows after base whose new
+// values are the old ones.
+func Unchanged(c *change.Change, kept *change.Kept, base int64) *change.Query {
+	q := &change.Query{D: c.D}
+	q.Add("DELETE FROM ", kept.Table, " WHERE seq > ").Arg(base, "")
+	for i, n := range kept.New {
+		if !c.Set[i].Implicit {
+			q.Add(" AND ").Unchanged(n.Of, c.D.Quote(n.Name), c.D.Quote(kept.Old[i].Name))
+		}
+	}
+	return q
+}
+
+// DropDoubles looks for target rows that were staged more than once because
+// several source rows match them, and leaves one of each. The same new values
+// are one change; different ones are an *AmbiguousError, since nobody could say
+// which is meant. It tells how many it dropped.
+func DropDoubles(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, base int64) (int64, error) {
+	keys, shown := "", ""
+	for i, k := range kept.Keys {
+		if i > 0 {
+			keys += ", "
+			shown += ", "
+		}
+		keys += "k." + c.D.Quote(k.Name)
+		shown += (&change.Query{D: c.D}).TextOf(k.Of, "k."+c.D.Quote(k.Name))
+	}
+	var twice int64
+	if err := tx.Scan(ctx, "SELECT count(*) FROM (SELECT 1 FROM "+kept.Table+" AS k WHERE k.seq > ? GROUP BY "+keys+" HAVING count(*) > 1) AS jugatum_d", []any{base}, &twice); err != nil || twice == 0 {
+		return 0, err
+	}
+	q := &change.Query{D: c.D}
+	q.Add("SELECT ", shown, " FROM ", kept.Table, " AS k JOIN ", kept.Table, " AS o ON o.seq > ").Arg(base, "").Add(" AND o.seq < k.seq")
+	for _, k := range kept.Keys {
+		q.Add(" AND o.", c.D.Quote(k.Name), " = k.", c.D.Quote(k.Name))
+	}
+	q.Add(" WHERE k.seq > ").Arg(base, "").Add(" AND NOT (1 = 1")
+	for _, n := range kept.New {
+		q.Add(" AND ").Unchanged(n.Of, "k."+c.D.Quote(n.Name), "o."+c.D.Quote(n.Name))
+	}
+	q.Add(") LIMIT 1")
+	key := make(change.KeyValue, len(kept.Keys))
+	into := make([]any, len(key))
+	for i := range key {
+		var s string
+		key[i], into[i] = "", &s
+	}
+	rows, err := tx.Query(ctx, q.String(), q.Args...)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	if rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return 0, err
+		}
+		for i := range key {
+			key[i] = *into[i].(*string)
+		}
+		return 0, &AmbiguousError{Table: c.Table.String(), Key: key}
+	}
+	if err := rows.Err(); err != nil {
+		return 0, err
+	}
+	rows.Close()
+	// The list of those to leave is one level down, so that the server makes it
+	// before it deletes from the same table.
+	return tx.Exec(ctx, "DELETE FROM "+kept.Table+" WHERE seq > ? AND seq NOT IN (SELECT first FROM (SELECT min(k.seq) AS first FROM "+kept.Table+" AS k WHERE k.seq > ? GROUP BY "+keys+") AS jugatum_d)", base, base)
+}

@@ -1,0 +1,142 @@
+package testserver
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql" // to ask whether the server is up
+)
+
+// MariaDB is a server of our own.
+type MariaDB struct {
+	Dir  string
+	Port int
+	conf []string
+	cred *syscall.SysProcAttr
+	cmd  *exec.Cmd
+	done chan struct{}
+}
+
+// StartMariaDB makes a data directory in a temporary folder and starts a server
+// on it, on a free port of 127.0.0.1. settings are options without their dashes.
+func StartMariaDB(settings ...string) (*MariaDB, error) {
+	if _, err := exec.LookPath("mariadbd"); err != nil {
+		return nil, ErrMissing
+	}
+	m := &MariaDB{conf: settings}
+	var err error
+	if m.Dir, err = os.MkdirTemp("", "jugatum-maria-"); err != nil {
+		return nil, err
+	}
+	if os.Geteuid() == 0 { // the server refuses to run as root
+		u, err := user.Lookup("mysql")
+		if err != nil {
+			return nil, err
+		}
+		uid, _ := strconv.Atoi(u.Uid)
+		gid, _ := strconv.Atoi(u.Gid)
+		m.cred = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}
+		if err := os.Chown(m.Dir, uid, gid); err != nil {
+			return nil, err
+		}
+	}
+	install := exec.Command("mariadb-install-db", "--no-defaults", "--datadir="+m.data(), "--auth-root-authentication-method=normal", "--skip-test-db", "--innodb-log-file-size=16M")
+	install.SysProcAttr, install.Dir = m.cred, m.Dir
+	if out, err := install.CombinedOutput(); err != nil {
+		m.Stop()
+		return nil, fmt.Errorf("mariadb-install-db: %w\n%s", err, out)
+	}
+	if m.Port, err = freePort(); err != nil {
+		return nil, err
+	}
+	if err := m.Start(); err != nil {
+		m.Stop()
+		return nil, err
+	}
+	return m, nil
+}
+
+func (m *MariaDB) data() string { return filepath.Join(m.Dir, "data") }
+
+// Start starts the server and waits until it answers.
+func (m *MariaDB) Start() error {
+	args := []string{"--no-defaults", "--datadir=" + m.data(), "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(m.Port), "--socket=" + filepath.Join(m.Dir, "sock"),
+		"--pid-file=" + filepath.Join(m.Dir, "pid"), "--log-error=" + filepath.Join(m.Dir, "log"), "--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=16M",
+		"--max-allowed-packet=64M"}
+	for _, s := range m.conf {
+		args = append(args, "--"+s)
+	}
+	m.cmd = exec.Command("mariadbd", args...)
+	m.cmd.SysProcAttr, m.cmd.Dir = m.cred, m.Dir
+	if err := m.cmd.Start(); err != nil {
+		return err
+	}
+	m.done = make(chan struct{})
+	go func(cmd *exec.Cmd, done chan struct{}) {
+		cmd.Wait()
+		close(done)
+	}(m.cmd, m.done)
+	db, err := sql.Open("mysql", m.DSN("mysql"))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	for begin := time.Now(); ; {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		err := db.PingContext(ctx)
+		cancel()
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-m.done:
+			log, _ := os.ReadFile(filepath.Join(m.Dir, "log"))
+			return fmt.Errorf("mariadbd ended: %s", tail(string(log)))
+		default:
+		}
+		if time.Since(begin) > time.Minute {
+			return errors.Join(err, errors.New("mariadbd does not answer"))
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+func tail(s string) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	return strings.Join(lines[max(0, len(lines)-15):], "\n")
+}
+
+// URL names a database of the server for Jugatum.
+func (m *MariaDB) URL(database string) string {
+	return fmt.Sprintf("mariadb://root@127.0.0.1:%d/%s", m.Port, database)
+}
+
+// DSN names it for the driver.
+func (m *MariaDB) DSN(database string) string {
+	return fmt.Sprintf("root@tcp(127.0.0.1:%d)/%s?interpolateParams=true", m.Port, database)
+}
+
+// Kill ends the server at once, as a crash would.
+func (m *MariaDB) Kill() {
+	if m.cmd != nil && m.cmd.Process != nil {
+		m.cmd.Process.Kill()
+		<-m.done
+		m.cmd = nil
+	}
+}
+
+// Stop ends the server and removes its folder.
+func (m *MariaDB) Stop() {
+	m.Kill()
+	os.RemoveAll(m.Dir)
+}
