@@ -59,7 +59,7 @@ type result struct {
 }
 
 func main() {
-	engine := flag.String("engine", "all", "sqlite, postgres or all")
+	engine := flag.String("engine", "all", "sqlite, postgres, mariadb or all")
 	rows := flag.Int("rows", 1_000_000, "rows of the table")
 	rounds := flag.Int("rounds", 5, "rounds, of which the median counts")
 	out := flag.String("out", "", "write the results as Markdown to this file")
@@ -83,7 +83,7 @@ func run(engine string, rows, rounds int, out string) error {
 		return fmt.Errorf("building: %w\n%s", err, text)
 	}
 	var all []result
-	for _, e := range []string{"postgres", "sqlite"} {
+	for _, e := range []string{"postgres", "mariadb", "sqlite"} {
 		if engine != "all" && engine != e {
 			continue
 		}
@@ -116,7 +116,7 @@ func run(engine string, rows, rounds int, out string) error {
 type bench struct {
 	engine, bin, url string
 	db               *sql.DB
-	server           *testserver.Postgres
+	stop             func()
 	file             string
 	rows             int
 }
@@ -124,13 +124,34 @@ type bench struct {
 func newBench(engine, bin, dir string, rows int) (*bench, error) {
 	b := &bench{engine: engine, bin: bin, rows: rows}
 	var err error
-	if engine == "postgres" {
-		if b.server, err = testserver.StartPostgres("max_wal_size=8GB", "shared_buffers=512MB", "checkpoint_timeout=30min"); err != nil {
+	switch engine {
+	case "postgres":
+		s, err := testserver.StartPostgres("max_wal_size=8GB", "shared_buffers=512MB", "checkpoint_timeout=30min")
+		if err != nil {
 			return nil, err
 		}
-		b.url = b.server.URL("postgres")
-		b.db, err = sql.Open("pgx", b.url)
-	} else {
+		b.url, b.stop = s.URL("postgres"), s.Stop
+		if b.db, err = sql.Open("pgx", b.url); err != nil {
+			return nil, err
+		}
+	case "mariadb":
+		s, err := testserver.StartMariaDB("log-bin=bin", "binlog-format=ROW", "innodb-buffer-pool-size=1G", "innodb-log-file-size=2G", "max-binlog-cache-size=4G", "tmpdir="+os.TempDir())
+		if err != nil {
+			return nil, err
+		}
+		b.url, b.stop = s.URL("bench"), s.Stop
+		admin, err := sql.Open("mysql", s.DSN("mysql"))
+		if err != nil {
+			return nil, err
+		}
+		defer admin.Close()
+		if _, err := admin.Exec("CREATE DATABASE bench CHARACTER SET utf8mb4"); err != nil {
+			return nil, err
+		}
+		if b.db, err = sql.Open("mysql", s.DSN("bench")); err != nil {
+			return nil, err
+		}
+	default:
 		b.file = filepath.Join(dir, "bench.db")
 		b.url = "sqlite:" + b.file
 		b.db, err = sql.Open("sqlite", "file:"+b.file+"?_pragma=busy_timeout(5000)&_pragma=cache_size(-8000)")
@@ -141,8 +162,8 @@ func newBench(engine, bin, dir string, rows int) (*bench, error) {
 
 func (b *bench) close() {
 	b.db.Close()
-	if b.server != nil {
-		b.server.Stop()
+	if b.stop != nil {
+		b.stop()
 	}
 }
 
@@ -150,11 +171,25 @@ func (b *bench) close() {
 func (b *bench) fresh() error {
 	ctx := context.Background()
 	var texts []string
-	if b.engine == "postgres" {
+	switch b.engine {
+	case "mariadb":
+		texts = []string{"DROP TABLE IF EXISTS visit"}
+		if rows, err := b.db.Query("SELECT table_name FROM information_schema.tables WHERE table_schema = 'bench' AND table_name LIKE 'jugatum%'"); err == nil {
+			for rows.Next() {
+				var name string
+				rows.Scan(&name)
+				texts = append(texts, "DROP TABLE "+name)
+			}
+			rows.Close()
+		}
+		texts = append(texts, "CREATE TABLE visit (id bigint PRIMARY KEY, berth integer, dues numeric(10,2), note text)",
+			"INSERT INTO visit SELECT i, i % 997, (i % 100000 + 1) / 7.0, CASE WHEN i % 8 = 0 THEN concat('see http://charts.saltmere.test/berth/', i) ELSE concat('moor with care at the north mole, no. ', i) END FROM (SELECT seq AS i FROM seq_1_to_"+
+				fmt.Sprint(b.rows)+") AS s", "FLUSH TABLES", "FLUSH BINARY LOGS", "PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 DAY")
+	case "postgres":
 		texts = []string{"DROP SCHEMA IF EXISTS jugatum CASCADE", "DROP TABLE IF EXISTS visit",
 			"CREATE TABLE visit (id bigint PRIMARY KEY, berth integer, dues numeric(10,2), note text)",
 			"INSERT INTO visit " + fmt.Sprintf(fill, fmt.Sprintf("generate_series(1, %d) AS i", b.rows)), "VACUUM (ANALYZE) visit", "CHECKPOINT"}
-	} else {
+	default:
 		b.db.Close()
 		for _, s := range []string{"", "-wal", "-shm"} {
 			os.Remove(b.file + s)

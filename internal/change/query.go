@@ -31,7 +31,7 @@ func (q *Query) Arg(v any, typ string) *Query {
 	switch {
 	case q.D == sqltext.MariaDB && typ == "FROM_UNIXTIME":
 		q.Add("FROM_UNIXTIME(?)")
-	case q.D == sqltext.MariaDB && typ != "": // exact decimals and times, which text would make floats of
+	case q.D == sqltext.MariaDB && typ != "" && typ != "bigint": // exact decimals and times, which text would make floats of
 		q.Add("CAST(? AS ", typ, ")")
 	case q.D != sqltext.PostgreSQL:
 		q.text.WriteByte('?')

@@ -27,7 +27,7 @@ func (a *app) demo() *cli.Command {
 		Usage:     "make the demo database and its jobs in DIR, and run the whole order of work on it",
 		ArgsUsage: "[DIR]",
 		Description: "The demo is the books of Saltmere, a made-up port authority: SQLite in DIR (a temporary folder if none is given),\n" +
-			"or the schema " + demoSchema + " of the PostgreSQL database given as --db.\n\n" + example("jugatum demo --rows 100000 saltmere"),
+			"or, on the server given as --db, the schema (PostgreSQL) or database (MariaDB) " + demoSchema + ".\n\n" + example("jugatum demo --rows 100000 saltmere"),
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "rows", Value: 20_000, Usage: "rows of the biggest table, 1000 to 10000000"},
 			&cli.IntFlag{Name: "seed", Value: 1, Usage: "the same seed makes the same data"},
@@ -73,12 +73,12 @@ func (a *app) runDemo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if db.Dialect() == sqltext.PostgreSQL {
+	if db.Dialect() != sqltext.SQLite {
 		if err := analyze(ctx, db); err != nil {
 			return err
 		}
 	}
-	jobs, err := harbour.WriteJobs(dir)
+	jobs, err := harbour.WriteJobs(dir, db.Dialect())
 	if err != nil {
 		return err
 	}
@@ -109,8 +109,8 @@ func (a *app) demoDB(ctx context.Context, target, dir string) (engine.DB, string
 		return db, dbURL, a.sqliteWAL(ctx, db)
 	}
 	u, err := url.Parse(target)
-	if err != nil || !strings.HasPrefix(u.Scheme, "postgres") {
-		return nil, "", usagef("the demo goes into a new SQLite file, or into the PostgreSQL database given as --db postgres://…")
+	if err != nil || u.Host == "" {
+		return nil, "", usagef("the demo goes into a new SQLite file, or onto the server given as --db postgres://… or mariadb://…")
 	}
 	plain, err := openURL(ctx, target)
 	if err != nil {
@@ -122,6 +122,9 @@ func (a *app) demoDB(ctx context.Context, target, dir string) (engine.DB, string
 		return nil, "", err
 	}
 	defer s.Close()
+	if plain.Dialect() == sqltext.MariaDB {
+		return a.demoMariaDB(ctx, plain, s, u)
+	}
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return nil, "", err
@@ -147,6 +150,23 @@ func (a *app) demoDB(ctx context.Context, target, dir string) (engine.DB, string
 	return db, u.String(), err
 }
 
+// demoMariaDB makes a database for the demo.
+func (a *app) demoMariaDB(ctx context.Context, plain engine.DB, s *engine.Session, u *url.URL) (engine.DB, string, error) {
+	var there int
+	if err := s.Conn.QueryRowContext(ctx, "SELECT count(*) FROM information_schema.schemata WHERE schema_name = '"+demoSchema+"'").Scan(&there); err != nil {
+		return nil, "", err
+	}
+	if there > 0 {
+		return nil, "", refusef("%s has a database %s already; `DROP DATABASE %s` makes room for a new one", plain.Name(), demoSchema, demoSchema)
+	}
+	if _, err := s.Conn.ExecContext(ctx, "CREATE DATABASE "+demoSchema+" CHARACTER SET utf8mb4"); err != nil {
+		return nil, "", err
+	}
+	u.Path = "/" + demoSchema
+	db, err := openURL(ctx, u.String())
+	return db, u.String(), err
+}
+
 // sqliteWAL turns the new file to write-ahead logging, as a busy file would have it.
 func (a *app) sqliteWAL(ctx context.Context, db engine.DB) error {
 	s, err := db.Session(ctx, engine.SessionOptions{LockTimeout: time.Second})
@@ -165,7 +185,11 @@ func analyze(ctx context.Context, db engine.DB) error {
 	}
 	defer s.Close()
 	for _, t := range harbour.Tables {
-		if _, err := s.Conn.ExecContext(ctx, "VACUUM (ANALYZE) "+t); err != nil {
+		text := "VACUUM (ANALYZE) "
+		if db.Dialect() == sqltext.MariaDB {
+			text = "ANALYZE TABLE "
+		}
+		if _, err := s.Conn.ExecContext(ctx, text+t); err != nil {
 			return err
 		}
 	}

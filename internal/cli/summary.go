@@ -8,6 +8,7 @@ import (
 
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
+	"jugatum/internal/sqltext"
 	"jugatum/internal/term"
 )
 
@@ -68,6 +69,7 @@ type summaryLog struct {
 	Records int64  `json:"records"` // -1 unknown
 	Images  int64  `json:"full_page_images"`
 	Scope   string `json:"scope"`
+	Kind    string `json:"kind"`
 }
 
 // summary reads a run back from the ledger. elapsed is this process's time, 0
@@ -86,7 +88,7 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 	}
 	s := &summary{Schema: 1, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
 		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, HoldMS: msf(r.Options.Hold),
-		Holds: summaryHolds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: summaryLog{-1, -1, -1, ""}, ElapsedS: elapsed.Seconds(), Steps: []summaryStep{}, run: r, elapsed: elapsed}
+		Holds: summaryHolds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: summaryLog{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []summaryStep{}, run: r, elapsed: elapsed}
 	if !r.EndedAt.IsZero() {
 		s.EndedAt = &r.EndedAt
 	}
@@ -98,7 +100,7 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		}
 		s.Steps = append(s.Steps, summaryStep{st.Name, table, st.Verb, st.Method, st.Status, t.Batches, t.Scanned, t.Matched, t.Changed, t.LeftAlone, t.Retries, st.KeptTable})
 		if t.Log.Scope != "" {
-			s.Log.Scope = t.Log.Scope
+			s.Log.Scope, s.Log.Kind = t.Log.Scope, logKind(db.Dialect(), t.Log)
 			s.Log.Bytes, s.Log.Records, s.Log.Images = plus(s.Log.Bytes, t.Log.Bytes), plus(s.Log.Records, t.Log.Records), plus(s.Log.Images, t.Log.Images)
 		}
 	}
@@ -111,6 +113,19 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		}
 	}
 	return s, nil
+}
+
+// logKind names the log that the figures are of.
+func logKind(d sqltext.Dialect, l engine.Log) string {
+	switch {
+	case d == sqltext.MariaDB && l.Scope == "ours":
+		return "binary log"
+	case d == sqltext.MariaDB:
+		return "redo log"
+	case l.Records < 0:
+		return "rollback journal"
+	}
+	return "write-ahead log"
 }
 
 // plus adds figures of which -1 is unknown.
@@ -158,9 +173,9 @@ func (a *app) printSummary(s *summary, dbFlag string) {
 		case s.Log.Images >= 0:
 			log += fmt.Sprintf(", %s full-page images", term.Count(s.Log.Images))
 		case s.Log.Records >= 0:
-			log = fmt.Sprintf("%s in %s frames of the write-ahead log", term.Bytes(s.Log.Bytes), term.Count(s.Log.Records))
+			log = fmt.Sprintf("%s in %s frames of the %s", term.Bytes(s.Log.Bytes), term.Count(s.Log.Records), s.Log.Kind)
 		default:
-			log = fmt.Sprintf("%s of rollback journal", term.Bytes(s.Log.Bytes))
+			log = fmt.Sprintf("%s of %s", term.Bytes(s.Log.Bytes), s.Log.Kind)
 		}
 		o.Printf("  log      %s (%s)\n", log, scope(s.Log.Scope))
 	}

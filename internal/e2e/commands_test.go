@@ -43,6 +43,14 @@ func TestDemo(t *testing.T) {
 		}
 		d.must(3, "demo", t.TempDir())
 	}
+	if maria != nil {
+		d := fresh(t, "mariadb")
+		o := d.must(0, "demo", "--rows", "2000", t.TempDir())
+		if !strings.Contains(o.out, "It holds.") {
+			t.Error(o.out)
+		}
+		d.must(3, "demo", t.TempDir())
+	}
 	if o := command(t, "demo", "--rows", "10"); o.status != 2 {
 		t.Errorf("a demo of 10 rows: exit status %d", o.status)
 	}

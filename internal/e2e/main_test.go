@@ -165,7 +165,7 @@ func (d *database) integer() string {
 // settled lets the server look at a table that was just filled.
 func (d *database) settled(table string) {
 	if d.engine != "sqlite" {
-		d.lines(map[string]string{"postgres": "ANALYZE ", "mariadb": "ANALYZE TABLE "}[d.engine] + table)
+		d.exec(map[string]string{"postgres": "ANALYZE ", "mariadb": "ANALYZE TABLE "}[d.engine] + table)
 	}
 }
 
@@ -261,7 +261,7 @@ func (d *database) dump(table string) []string {
 	var parts []string
 	if d.engine == "mariadb" {
 		for _, c := range d.lines("SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? ORDER BY ordinal_position", strings.Trim(table, "`\"")) {
-			parts = append(parts, "coalesce(hex(cast(`"+c+"` AS binary)), 'NULL')")
+			parts = append(parts, "coalesce(hex(cast(`"+strings.ReplaceAll(c, "`", "``")+"` AS binary)), 'NULL')")
 		}
 		return d.lines("SELECT concat_ws(',', " + strings.Join(parts, ", ") + ") FROM " + table + " ORDER BY 1")
 	}

@@ -38,7 +38,7 @@ func layouts() []layout {
 				}
 				return []any{i, i}
 			}},
-		{name: "names and spaces", engine: "mariadb", ddl: []string{`CREATE TABLE %s ("select" varchar(90) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin NOT NULL UNIQUE, "Grö""ße ` + "`" + `" integer, ` + body + `)`}, cols: `"select"`,
+		{name: "names and spaces", engine: "mariadb", ddl: []string{`CREATE TABLE %s ("select" varchar(190) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin NOT NULL UNIQUE, "Grö""ße ` + "`" + `" integer, ` + body + `)`}, cols: `"select"`,
 			key: func(i int) []any { return []any{strings.Repeat(" ", i%3) + strings.Repeat("x", i/3)} }},
 		{name: "accents and case", engine: "mariadb", ddl: []string{`CREATE TABLE %s (k varchar(60) CHARACTER SET latin1 COLLATE latin1_swedish_ci PRIMARY KEY, ` + body + `)`}, cols: "k",
 			key: func(i int) []any {
@@ -244,7 +244,7 @@ func copied(d *database, to, from string) string {
 		return " (" + strings.Join(cols, ", ") + ") SELECT " + strings.Join(cols, ", ") + " FROM " + from
 	}
 	if d.engine == "mariadb" {
-		cols = d.lines("SELECT concat('`', column_name, '`') FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? AND is_generated = 'NEVER'", strings.Trim(to, "`"))
+		cols = d.lines("SELECT concat('`', replace(column_name, '`', '``'), '`') FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? AND is_generated = 'NEVER'", strings.Trim(to, "`"))
 		return " (" + strings.Join(cols, ", ") + ") SELECT " + strings.Join(cols, ", ") + " FROM " + from
 	}
 	cols = d.lines(`SELECT quote_ident(attname) FROM pg_attribute WHERE attrelid = $1::regclass AND attnum > 0 AND attgenerated = ''`, to)

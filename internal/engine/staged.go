@@ -12,7 +12,17 @@ import (
 // values are the old ones.
 func Unchanged(c *change.Change, kept *change.Kept, base int64) *change.Query {
 	q := &change.Query{D: c.D}
-	q.Add("DELETE FROM ", kept.Table, " WHERE seq > ").Arg(base, "")
+	return unchanged(q.Add("DELETE"), c, kept, base)
+}
+
+// CountUnchanged is the query for how many there are.
+func CountUnchanged(c *change.Change, kept *change.Kept, base int64) *change.Query {
+	q := &change.Query{D: c.D}
+	return unchanged(q.Add("SELECT count(*)"), c, kept, base)
+}
+
+func unchanged(q *change.Query, c *change.Change, kept *change.Kept, base int64) *change.Query {
+	q.Add(" FROM ", kept.Table, " WHERE seq > ").Arg(base, "")
 	for i, n := range kept.New {
 		if !c.Set[i].Implicit {
 			q.Add(" AND ").Unchanged(n.Of, c.D.Quote(n.Name), c.D.Quote(kept.Old[i].Name))

@@ -23,18 +23,25 @@ const (
 	Most  = 10_000_000
 )
 
-//go:embed jobs/*.toml
+//go:embed jobs
 var jobs embed.FS
 
-// WriteJobs puts the demo's job files into a folder and gives their paths.
-func WriteJobs(dir string) ([]string, error) {
+// WriteJobs puts the demo's job files into a folder and gives their paths. A job
+// that MariaDB writes in another way is there in its own form.
+func WriteJobs(dir string, d sqltext.Dialect) ([]string, error) {
 	list, err := jobs.ReadDir("jobs")
 	if err != nil {
 		return nil, err
 	}
 	var out []string
 	for _, f := range list {
+		if f.IsDir() {
+			continue
+		}
 		text, err := jobs.ReadFile("jobs/" + f.Name())
+		if own, oerr := jobs.ReadFile("jobs/mariadb/" + f.Name()); oerr == nil && d == sqltext.MariaDB {
+			text = own
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -68,9 +75,12 @@ func Load(ctx context.Context, s *engine.Session, d sqltext.Dialect, seed uint64
 	if rows < Least || rows > Most {
 		return fmt.Errorf("--rows %d: the demo can have %d to %d visits", rows, Least, Most)
 	}
-	key := "bigint"
-	if d == sqltext.SQLite {
-		key = "INTEGER"
+	types := strings.NewReplacer("{key}", "bigint")
+	switch d {
+	case sqltext.SQLite:
+		types = strings.NewReplacer("{key}", "INTEGER")
+	case sqltext.MariaDB: // a reference has the very type that it refers to; datetime knows no zone either
+		types = strings.NewReplacer("{key}", "integer", "timestamp", "datetime")
 	}
 	tx, err := s.Start(ctx)
 	if err != nil {
@@ -78,7 +88,7 @@ func Load(ctx context.Context, s *engine.Session, d sqltext.Dialect, seed uint64
 	}
 	defer tx.Rollback()
 	for _, text := range schema {
-		if _, err := tx.Exec(ctx, strings.ReplaceAll(text, "{key}", key)); err != nil {
+		if _, err := tx.Exec(ctx, types.Replace(text)); err != nil {
 			return err
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"jugatum/internal/job"
+	"jugatum/internal/sqltext"
 )
 
 // rows makes a table's rows without a database.
@@ -102,7 +103,7 @@ func TestSerialisedTextIsSound(t *testing.T) {
 
 func TestJobsCanBeRead(t *testing.T) {
 	dir := t.TempDir()
-	paths, err := WriteJobs(dir)
+	paths, err := WriteJobs(dir, sqltext.SQLite)
 	if err != nil || len(paths) < 4 {
 		t.Fatal(err, paths)
 	}

@@ -69,7 +69,7 @@ type Cell struct {
 func Count(ctx context.Context, db engine.DB, c *change.Change) (matched, changes int64, err error) {
 	q := &change.Query{D: c.D}
 	q.With(c, false).Add("SELECT count(*), ")
-	q.Add("count(*) FILTER (WHERE changes) FROM (")
+	q.Add("count(CASE WHEN changes THEN 1 END) FROM (")
 	inner(q, c, false)
 	q.Add(") AS jugatum_s")
 	err = db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&matched, &changes)

@@ -109,9 +109,16 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		e.Matched = staged
 	}
 	if c.Verb == sqltext.Update {
-		same, err := exec(ctx, tx, engine.Unchanged(c, kept, base))
-		if err != nil {
+		// Counting takes no locks, and mostly there are none to drop.
+		var same int64
+		q := engine.CountUnchanged(c, kept, base)
+		if err := tx.Scan(ctx, q.String(), q.Args, &same); err != nil {
 			return e, err
+		}
+		if same > 0 {
+			if same, err = exec(ctx, tx, engine.Unchanged(c, kept, base)); err != nil {
+				return e, err
+			}
 		}
 		staged -= same
 	}
