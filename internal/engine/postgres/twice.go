@@ -24,7 +24,7 @@ const (
 // snapshot; if another session changes one of them in between, the server
 // fails the second statement (serialisation failure), and the batch is done
 // again in the way that locks rows. It reports whether the batch is done.
-func (db *DB) twice(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (bool, effect, error) {
+func (db *DB) twice(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range) (bool, effect, error) {
 	st := tx.S.State.(*session)
 	var e effect
 	again, known := st.twice[c]
@@ -52,7 +52,7 @@ func (db *DB) twice(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	}
 	var err error
 	if kept != nil {
-		e, err = db.explain(ctx, tx, stage(c, kept, r, base), c, base)
+		e, err = db.explain(ctx, tx, stage(c, kept, r), c)
 	}
 	if err == nil && (kept == nil || e.intended > 0) {
 		q := &change.Query{D: d}
@@ -61,7 +61,7 @@ func (db *DB) twice(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 			q.Changing(c)
 		}
 		var w effect
-		w, err = db.explain(ctx, tx, q, c, base)
+		w, err = db.explain(ctx, tx, q, c)
 		if kept == nil {
 			w.Matched, w.intended = w.Changed, w.Changed
 			e = w
@@ -81,17 +81,13 @@ func (db *DB) twice(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		_, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_batch")
 		return false, e, err
 	}
-	e.Kept = base
-	if kept != nil {
-		e.Kept += e.Changed
-	}
 	return true, e, nil
 }
 
 // stage is INSERT INTO kept SELECT key, old, new of the rows that would change.
-func stage(c *change.Change, kept *change.Kept, r change.Range, base int64) *change.Query {
+func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 	q := &change.Query{D: d}
-	keep(q, kept, base)
+	keep(q, kept)
 	q.Add(" FROM (")
 	source(q, c, kept, r, false)
 	q.Add(" OFFSET 0) AS s WHERE (")
