@@ -138,11 +138,15 @@ func (q *Query) keyArg(v any, c *Column) *Query {
 // stretch of that instead: Lo and Hi are numbers in it.
 type Range struct {
 	Lo, Hi KeyValue
-	Roster *Kept // only its keys; nil without a roster
+	Roster *Kept    // only its keys; nil without a roster
+	At     KeyValue // the row with this key alone, if not nil
 }
 
 // Range appends " AND …" for both ends.
 func (q *Query) Range(alias string, k *Key, r Range) *Query {
+	if r.At != nil {
+		return q.at(alias, k, r.At)
+	}
 	if r.Roster != nil {
 		return q.listed(alias, k, r)
 	}
@@ -151,6 +155,19 @@ func (q *Query) Range(alias string, k *Key, r Range) *Query {
 	}
 	if r.Hi != nil {
 		q.Add(" AND ").Upto(alias, k, r.Hi)
+	}
+	return q
+}
+
+// at appends the condition that the row has this key.
+func (q *Query) at(alias string, k *Key, v KeyValue) *Query {
+	for i, c := range k.Columns {
+		q.Add(" AND ", alias, ".", q.D.Quote(c.Name), " = ")
+		if q.D == sqltext.MariaDB {
+			q.keyArg(v[i], c)
+		} else {
+			q.Arg(v[i], keyType(c))
+		}
 	}
 	return q
 }

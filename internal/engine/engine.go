@@ -91,6 +91,27 @@ type Overlapper interface{ Overlaps() bool }
 // that it stands in.
 type DDLCommitter interface{ DDLCommits() bool }
 
+// WaitWatcher is met by engines that can tell which sessions wait for a lock of ours.
+type WaitWatcher interface {
+	// Waiting lists the sessions that wait for the one numbered id. It may be
+	// called while that one is busy. What it may not see is left out.
+	Waiting(ctx context.Context, id int64) ([]Waiter, error)
+}
+
+// Waiter is a session that waits for a lock of ours.
+type Waiter struct {
+	Session   string        // the server's number for it
+	Waited    time.Duration // so far, 0 where the server does not tell
+	For       string        // the table
+	Statement string        // its beginning
+}
+
+// LagTeller is met by engines that can tell how far replicas are behind.
+type LagTeller interface {
+	// Lag is that of the replica furthest behind; -1 if there is none or nothing is known.
+	Lag(ctx context.Context) (time.Duration, error)
+}
+
 // Estimator is met by engines whose planner knows about how many rows a change
 // concerns, and which can make a list of them without keeping others waiting.
 type Estimator interface {

@@ -12,6 +12,7 @@ import (
 // Session is one connection that changes rows.
 type Session struct {
 	Conn     *sql.Conn
+	ID       int64     // the server's number for the session, 0 where it has none
 	Begin    string    // statement that begins a transaction
 	Numbered bool      // placeholders are $1, $2, … instead of ?
 	State    any       // the engine's own

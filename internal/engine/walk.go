@@ -82,12 +82,18 @@ func (w *Walk) one(ctx context.Context, q *change.Query) (change.KeyValue, error
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
-	for i := range k { // SQLite's bytes are bytes; elsewhere keys travel as text
+	w.text(k)
+	return k, err
+}
+
+// text brings a key that was read to the form that KeyValue has: SQLite's bytes
+// are bytes, elsewhere keys travel as text.
+func (w *Walk) text(k change.KeyValue) {
+	for i := range k {
 		if b, ok := k[i].([]byte); ok && w.d != sqltext.SQLite {
 			k[i] = string(b)
 		}
 	}
-	return k, err
 }
 
 // End finds the last key there is now, nil in an empty table.

@@ -37,6 +37,10 @@ type Batch struct {
 	LockWait  time.Duration
 	Locks     map[string]int
 	Retries   int
+	SetAside  int64
+	Waiters   int           // most sessions seen waiting on us at once, -1 if nobody looked
+	Pause     time.Duration // before the batch, to ease off
+	Why       string        // the reason for the pause, or for fewer rows
 }
 
 // Claim makes this process the one that works on a run and sets its status.
@@ -166,6 +170,15 @@ func (l *Ledger) Fence(ctx context.Context, tx *engine.Tx, run int64, st *Step, 
 	return nil
 }
 
+// FenceAgain is Fence for a batch that goes back to a row behind the checkpoint.
+func (l *Ledger) FenceAgain(ctx context.Context, tx *engine.Tx, run int64, st *Step) error {
+	n, err := tx.Exec(ctx, l.sql("UPDATE @lane SET batches = batches + 1 WHERE run = ? AND step = ? AND n = 1 AND batches = ?"), run, st.N, st.Lane.Batches)
+	if err == nil && n != 1 {
+		err = ErrMoved
+	}
+	return err
+}
+
 // Record writes a batch into the ledger, in its own transaction. prev is the
 // batch before it, whose hold is known only now; it may be nil.
 func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, st *Step, b *Batch, prev *Batch) error {
@@ -174,10 +187,10 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, st *Step, b *Batch, 
 		return err
 	}
 	e := b.Effect
-	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, left_alone, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries)
-		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
+	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, left_alone, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, pause_ms, why)
+		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
 		b.Run, b.Step, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.LeftAlone, ms(b.LockWait),
-		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries); err != nil {
+		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, ms(b.Pause), b.Why); err != nil {
 		return err
 	}
 	if e.Kept != st.Lane.Kept {
@@ -193,8 +206,8 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, st *Step, b *Batch, 
 
 // settle fills in what is known of a batch only after its commit.
 func (l *Ledger) settle(ctx context.Context, tx *engine.Tx, b *Batch) error {
-	_, err := tx.Exec(ctx, l.sql("UPDATE @batch SET hold_ms = ?, log_bytes = ?, log_records = ?, log_images = ?, log_scope = ? WHERE run = ? AND step = ? AND lane = 1 AND n = ?"),
-		ms(b.Hold), unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.N)
+	_, err := tx.Exec(ctx, l.sql("UPDATE @batch SET hold_ms = ?, waiters = ?, log_bytes = ?, log_records = ?, log_images = ?, log_scope = ? WHERE run = ? AND step = ? AND lane = 1 AND n = ?"),
+		ms(b.Hold), b.Waiters, unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.N)
 	return err
 }
 

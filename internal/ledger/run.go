@@ -14,6 +14,7 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/job"
+	"jugatum/internal/pace"
 )
 
 // Statuses of a run.
@@ -26,9 +27,11 @@ const (
 
 // Options are how a run is carried out, kept so that resume goes on the same way.
 type Options struct {
-	Hold  time.Duration `json:"hold"`
-	Batch int           `json:"batch,omitempty"`
-	Keep  bool          `json:"keep"`
+	Hold     time.Duration `json:"hold"`
+	Batch    int           `json:"batch,omitempty"`
+	Keep     bool          `json:"keep"`
+	SetAside int           `json:"set_aside,omitempty"` // most rows that may be set aside
+	Limits   pace.Limits   `json:"limits"`
 }
 
 // Run is one execution of a job.
@@ -87,8 +90,8 @@ type Lane struct {
 
 // Totals add up the batches of a step. Log.Bytes and so on are -1 if no batch told.
 type Totals struct {
-	Batches, Scanned, Matched, Changed, LeftAlone, Retries int64
-	Log                                                    engine.Log
+	Batches, Scanned, Matched, Changed, LeftAlone, Retries, SetAside int64
+	Log                                                              engine.Log
 }
 
 // Create records a new run with its steps and gives it its number. The kept
@@ -156,10 +159,10 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept [][
 			return err
 		}
 	}
-	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @run (id, title, reason, undo_of, source_name, source_text, source_sql, params, digest, options, status, error, version, os_user, db_user, host, pid, holder, heartbeat, started_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
+	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @run (id, title, reason, undo_of, source_name, source_text, source_sql, params, digest, options, status, error, version, os_user, db_user, host, pid, holder, heartbeat, started_at, samples, looking_ms)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
 		r.ID, r.Title, r.Reason, undoOf, r.Source.Name, r.Source.Text, isSQL, string(params), r.Digest, string(options), r.Status, "",
-		r.Version, r.OSUser, r.DBUser, r.Host, r.PID, r.holder, stamp(r.StartedAt), stamp(r.StartedAt)); err != nil {
+		r.Version, r.OSUser, r.DBUser, r.Host, r.PID, r.holder, stamp(r.StartedAt), stamp(r.StartedAt), 0, 0); err != nil {
 		return err
 	}
 	for _, st := range r.Steps {
@@ -260,10 +263,10 @@ func (l *Ledger) runs(ctx context.Context, rest string, args ...any) ([]*Run, er
 func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 	rows, err := l.db.Pool().QueryContext(ctx, l.read(`SELECT s.n, s.name, s.verb, s.table_schema, s.table_name, s.key_columns, s.set_columns, s.method, s.kept_table, s.matched, s.to_change, s.table_rows, s.status,
 			coalesce(l.checkpoint, ''), coalesce(l.walk_end, ''), coalesce(l.batches, 0), coalesce(l.kept, 0), coalesce(l.done, 0),
-			b.batches, b.scanned, b.matched, b.changed, b.left_alone, b.retries, b.log_bytes, b.log_records, b.log_images, b.log_scope
+			b.batches, b.scanned, b.matched, b.changed, b.left_alone, b.retries, b.set_aside, b.log_bytes, b.log_records, b.log_images, b.log_scope
 		FROM @step s LEFT JOIN @lane l ON l.run = s.run AND l.step = s.n AND l.n = 1
 		JOIN (SELECT st.n AS step, count(b.n) AS batches, coalesce(CAST(sum(b.scanned) AS {whole}), 0) AS scanned, CAST(coalesce(CASE WHEN min(b.matched) < 0 THEN -1 ELSE sum(b.matched) END, 0) AS {whole}) AS matched,
-				coalesce(CAST(sum(b.changed) AS {whole}), 0) AS changed, coalesce(CAST(sum(b.left_alone) AS {whole}), 0) AS left_alone, coalesce(CAST(sum(b.retries) AS {whole}), 0) AS retries,
+				coalesce(CAST(sum(b.changed) AS {whole}), 0) AS changed, coalesce(CAST(sum(b.left_alone) AS {whole}), 0) AS left_alone, coalesce(CAST(sum(b.retries) AS {whole}), 0) AS retries, coalesce(CAST(sum(b.set_aside) AS {whole}), 0) AS set_aside,
 				coalesce(CAST(sum(b.log_bytes) AS {whole}), -1) AS log_bytes, coalesce(CAST(sum(b.log_records) AS {whole}), -1) AS log_records, coalesce(CAST(sum(b.log_images) AS {whole}), -1) AS log_images, coalesce(max(b.log_scope), '') AS log_scope
 			FROM @step st LEFT JOIN @batch b ON b.run = st.run AND b.step = st.n WHERE st.run = ? GROUP BY st.n) AS b ON b.step = s.n
 		WHERE s.run = ? ORDER BY s.n`), r.ID, r.ID)
@@ -278,7 +281,7 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 		t := &s.Totals
 		if err := rows.Scan(&s.N, &s.Name, &s.Verb, &s.TableSchema, &s.TableName, &keys, &cols, &s.Method, &s.KeptTable, &s.Matched, &s.ToChange, &s.TableRows, &s.Status,
 			&checkpoint, &end, &s.Lane.Batches, &s.Lane.Kept, &done,
-			&t.Batches, &t.Scanned, &t.Matched, &t.Changed, &t.LeftAlone, &t.Retries, &t.Log.Bytes, &t.Log.Records, &t.Log.Images, &t.Log.Scope); err != nil {
+			&t.Batches, &t.Scanned, &t.Matched, &t.Changed, &t.LeftAlone, &t.Retries, &t.SetAside, &t.Log.Bytes, &t.Log.Records, &t.Log.Images, &t.Log.Scope); err != nil {
 			return err
 		}
 		s.Lane.Done = done == 1

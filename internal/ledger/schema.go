@@ -22,8 +22,8 @@ import (
 	"jugatum/internal/sqltext"
 )
 
-// Version of the ledger's tables. A newer one than this is refused.
-const Version = 1
+// Version of the ledger's tables. Another one than this is refused.
+const Version = 2
 
 // tables in the order in which they are made. @name is a ledger table, {type}
 // differs between engines.
@@ -50,7 +50,9 @@ var tables = []string{
 		holder {text} NOT NULL,      // lease: who works on the run where the engine has no lock for it
 		heartbeat {time} NOT NULL,
 		started_at {time} NOT NULL,
-		ended_at {time})`,
+		ended_at {time},
+		samples {int} NOT NULL,      // how often we looked for sessions that wait on us
+		looking_ms {real} NOT NULL)  // and what that took`,
 	`CREATE TABLE IF NOT EXISTS @step (
 		run {int} NOT NULL, n {int} NOT NULL,
 		name {text} NOT NULL,
@@ -85,6 +87,10 @@ var tables = []string{
 		log_bytes {int}, log_records {int}, log_images {int}, log_scope {text},
 		locks {text} NOT NULL,       // JSON: lock mode to count
 		retries {int} NOT NULL,
+		set_aside {int} NOT NULL,    // rows
+		waiters {int} NOT NULL,      // most sessions seen waiting on us at once; -1 nobody looked
+		pause_ms {real} NOT NULL,    // before the batch, to ease off
+		why {text} NOT NULL,         // the reason for the pause or for fewer rows; empty without one
 		PRIMARY KEY (run, step, lane, n))`,
 	`CREATE TABLE IF NOT EXISTS @left_alone (
 		run {int} NOT NULL, step {int} NOT NULL, seq {int} NOT NULL,
@@ -92,6 +98,31 @@ var tables = []string{
 		expected {text} NOT NULL,    // JSON: column to the value that the run had left
 		found {text} NOT NULL,       // JSON: column to the value found; empty if the row is gone
 		PRIMARY KEY (run, step, seq))`,
+	`CREATE TABLE IF NOT EXISTS @set_aside (
+		run {int} NOT NULL, step {int} NOT NULL, n {int} NOT NULL,
+		row_key {text} NOT NULL,     // JSON
+		new_values {text} NOT NULL,  // JSON: column to the value that was refused; null if it could not be worked out
+		error {text} NOT NULL,
+		at {time} NOT NULL,
+		retried_at {time},           // when it was changed after all
+		PRIMARY KEY (run, step, n))`,
+	`CREATE TABLE IF NOT EXISTS @waited (
+		run {int} NOT NULL, n {int} NOT NULL,
+		session {text} NOT NULL,     // the server's number for the session that waited on us
+		step {int} NOT NULL,
+		began_at {time} NOT NULL,
+		wait_ms {real} NOT NULL,     // up to the last time it was seen
+		waiting_for {text} NOT NULL, // table
+		statement {text} NOT NULL,
+		PRIMARY KEY (run, n))`,
+	`CREATE TABLE IF NOT EXISTS @signal (
+		run {int} NOT NULL, n {int} NOT NULL,
+		at {time} NOT NULL,
+		kind {text} NOT NULL,        // pause, go on, stop, tune
+		args {text} NOT NULL,        // JSON
+		who {text} NOT NULL, host {text} NOT NULL,
+		seen_at {time},
+		PRIMARY KEY (run, n))`,
 }
 
 // Ledger is the record in one database.
@@ -103,7 +134,7 @@ type Ledger struct {
 // Open gives the ledger of a database. It makes nothing.
 func Open(db engine.DB) *Ledger {
 	var pairs []string
-	for _, n := range []string{"ledger", "run", "step", "lane", "batch", "left_alone"} {
+	for _, n := range []string{"ledger", "run", "step", "lane", "batch", "left_alone", "set_aside", "waited", "signal"} {
 		pairs = append(pairs, "@"+n, db.LedgerTable(n))
 	}
 	switch db.Dialect() {
@@ -149,6 +180,9 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 	var version int
 	if err := l.db.Pool().QueryRowContext(ctx, l.sql("SELECT coalesce(max(version), 0) FROM @ledger")).Scan(&version); err != nil || version == 0 {
 		return false, err // 0: left unfinished, where tables cannot be made in a transaction
+	}
+	if version < Version {
+		return false, fmt.Errorf("the ledger in %s is of version %d, made by a development version of this program, which needs %d; drop its tables if their runs are not needed any more", l.db.Name(), version, Version)
 	}
 	if version > Version {
 		return false, fmt.Errorf("the ledger in %s is of version %d, this program knows up to %d; use a newer jugatum", l.db.Name(), version, Version)

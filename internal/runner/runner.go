@@ -47,12 +47,25 @@ type Runner struct {
 	// resumed midway; an error ends the run there.
 	Before, After func(ctx context.Context, w *Work) error
 
+	// Retry tries the rows that were set aside once more.
+	Retry bool
+
 	session *engine.Session
-	sizer   pace.Sizer
+	pacer   pace.Pacer
+	others  *onlooker
+	sight   sight // taken from others, to be written with the next batch
 	prev    *ledger.Batch
+	rng     change.Range // of the batch that was tried last
+	asides  int64        // rows set aside, of all steps
 	p       Progress
 	begun   time.Time
 	beat    time.Time
+
+	listened time.Time
+	heard    int64         // number of the last signal
+	paused   string        // by whom and since when; "" if not
+	easing   time.Duration // paused since the last batch
+	why      string        // the reason, or that for fewer rows
 }
 
 // Progress is where a run stands.
@@ -74,8 +87,11 @@ type Progress struct {
 	Log         engine.Log // of this process's part of the run
 	Elapsed     time.Duration
 	StepElapsed time.Duration
-	Here        int64  // rows of the step gone over by this process
-	Note        string // what holds the run up, "" if nothing does
+	Here        int64         // rows of the step gone over by this process
+	SetAside    int64         // rows of the run
+	Waiters     int           // other sessions that wait on us now
+	Lag         time.Duration // of the replica furthest behind, -1 unknown
+	Note        string        // what holds the run up, "" if nothing does
 }
 
 // Bounds of patience.
@@ -93,7 +109,10 @@ const (
 // the outcome in the ledger in every case that lets it.
 func (r *Runner) Execute(ctx context.Context) error {
 	r.begun = time.Now()
-	r.sizer = pace.Sizer{Target: r.Run.Options.Hold, Fixed: r.Run.Options.Batch}
+	r.settle()
+	r.others = watchOthers(ctx, r.DB)
+	r.sight.most = -1
+	defer r.others.end()
 	defer func() {
 		if r.session != nil {
 			r.session.Close()
@@ -106,7 +125,9 @@ func (r *Runner) Execute(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	err = r.steps(ctx)
+	if r.asides, err = r.Ledger.AsideCount(ctx, r.Run.ID); err == nil {
+		err = r.steps(ctx)
+	}
 	status, message := ledger.Done, ""
 	switch {
 	case err == nil:
@@ -153,6 +174,22 @@ func (r *Runner) finish(ctx context.Context, status, message string) error {
 		}
 		r.prev = nil
 	}
+	if r.others != nil {
+		r.others.end()
+		tx, err := r.session.Start(ctx)
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback()
+		r.others.take(&r.sight, true)
+		if err := r.sight.keep(ctx, r.Ledger, tx, r.Run.ID); err != nil {
+			return err
+		}
+		if err := tx.Commit(ctx); err != nil {
+			return err
+		}
+		r.sight = sight{most: -1}
+	}
 	return r.Ledger.End(ctx, r.session, r.Run, status, message)
 }
 
@@ -164,6 +201,7 @@ func (r *Runner) open(ctx context.Context) error {
 		return err
 	}
 	r.session = s
+	r.others.working(s.ID, r.p.Step)
 	return nil
 }
 
@@ -196,6 +234,11 @@ func (r *Runner) taken() error {
 func (r *Runner) steps(ctx context.Context) error {
 	for _, w := range r.Work {
 		if w.Step.Status == ledger.Done {
+			if r.Retry {
+				if err := r.retry(ctx, w); err != nil {
+					return fmt.Errorf("step %q: %w", w.Step.Name, err)
+				}
+			}
 			continue
 		}
 		fresh := w.Step.Status == "pending"
@@ -206,6 +249,11 @@ func (r *Runner) steps(ctx context.Context) error {
 		}
 		if err := r.step(ctx, w, fresh); err != nil {
 			return fmt.Errorf("step %q: %w", w.Step.Name, err)
+		}
+		if r.Retry {
+			if err := r.retry(ctx, w); err != nil {
+				return fmt.Errorf("step %q: %w", w.Step.Name, err)
+			}
 		}
 		if r.After != nil {
 			if err := r.After(ctx, w); err != nil {
@@ -240,8 +288,10 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	}
 	t := w.Step.Totals
 	r.p = Progress{Run: r.Run.ID, Undo: w.Undo, Step: w.Step.N, Steps: len(r.Work), Name: w.Step.Name, Batches: r.p.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed,
-		LeftAlone: t.LeftAlone, TableRows: w.Step.TableRows, ToChange: w.Step.ToChange, Log: r.p.Log, Worst: r.p.Worst}
+		LeftAlone: t.LeftAlone, TableRows: w.Step.TableRows, ToChange: w.Step.ToChange, Log: r.p.Log, Worst: r.p.Worst, SetAside: r.asides, Lag: -1}
+	r.others.working(r.session.ID, w.Step.N)
 	retries := 0
+	var narrow narrow
 	for !finished(&w.Step.Lane, way) {
 		select {
 		case <-r.Stop:
@@ -250,12 +300,33 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 			return ctx.Err()
 		default:
 		}
-		r.p.Size = r.sizer.Next()
+		if err := r.listen(ctx); err != nil {
+			return err
+		}
+		if r.paused != "" {
+			if err := r.wait(ctx, 2*nap, r.paused); err != nil {
+				return err
+			}
+			r.why = "paused"
+			continue
+		}
+		pressure := r.others.pressure()
+		r.p.Waiters, r.p.Lag = pressure.Waiters, pressure.Lag
+		decision := r.pacer.Next(pressure)
+		r.why = decision.Why
+		if err := r.wait(ctx, decision.Pause, decision.Why); err != nil {
+			return err
+		}
+		if decision.Rows == 0 || r.paused != "" {
+			continue
+		}
+		r.p.Size = narrow.limit(decision.Rows)
+		r.p.Note = decision.Why
 		err := r.batch(ctx, w, way, retries)
 		switch r.sort(ctx, err) {
 		case goOn:
 			retries = 0
-			r.p.Note = ""
+			narrow.done(decision.Rows)
 			r.p.Elapsed, r.p.StepElapsed = time.Since(r.begun), time.Since(stepBegun)
 			r.watch()
 			continue
@@ -266,7 +337,7 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 			retries = 0
 		case again:
 			retries++
-			r.sizer.Failed()
+			r.pacer.Failed()
 			if retries > busyTries {
 				return fmt.Errorf("another session's locks were in the way %d times in a row: %w; resume when it has ended", retries, err)
 			}
@@ -284,6 +355,19 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 			if err := r.position(ctx, w); err != nil {
 				return err
 			}
+		case halve:
+			if way.once() || w.Undo {
+				return fmt.Errorf("%s: after key %s: %w", w.Change.Table, orBeginning(w.Step.Lane.Checkpoint), err)
+			}
+			if r.p.Size > 1 {
+				narrow.failed(r.p.Size)
+				continue
+			}
+			if err := r.aside(ctx, w, r.rng, err); err != nil {
+				return fmt.Errorf("%s: %w", w.Change.Table, err)
+			}
+			narrow.done(decision.Rows)
+			r.watch()
 		default:
 			return fmt.Errorf("%s: after key %s: %w", w.Change.Table, orBeginning(w.Step.Lane.Checkpoint), err)
 		}
@@ -309,6 +393,7 @@ const (
 	again
 	look
 	reconnect
+	halve
 	giveUp
 )
 
@@ -326,6 +411,8 @@ func (r *Runner) sort(ctx context.Context, err error) verdict {
 		return again
 	case engine.Connection:
 		return reconnect
+	case engine.Data:
+		return halve
 	}
 	return giveUp
 }
@@ -433,12 +520,13 @@ func (r *Runner) batch(ctx context.Context, w *Work, way way, retries int) error
 	if err != nil {
 		return err
 	}
+	r.rng = rng
 	tx, err := r.session.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	b := &ledger.Batch{Run: r.Run.ID, Step: w.Step.N, N: w.Step.Lane.Batches + 1, Began: time.Now(), To: rng.Hi, LockWait: tx.Wait, Retries: retries}
+	b := &ledger.Batch{Run: r.Run.ID, Step: w.Step.N, N: w.Step.Lane.Batches + 1, Began: time.Now(), To: rng.Hi, LockWait: tx.Wait, Retries: retries, Pause: r.easing, Why: r.why, Waiters: -1}
 	if err := r.Ledger.Fence(ctx, tx, r.Run.ID, w.Step, rng.Hi); err != nil {
 		return err
 	}
@@ -463,7 +551,7 @@ func (r *Runner) batch(ctx context.Context, w *Work, way way, retries int) error
 			return err
 		}
 	}
-	if err := r.Ledger.Record(ctx, tx, w.Step, b, r.prev); err != nil {
+	if err := r.record(ctx, tx, w, b); err != nil {
 		return err
 	}
 	if time.Since(r.beat) > heartbeatRate {
@@ -479,12 +567,25 @@ func (r *Runner) batch(ctx context.Context, w *Work, way way, retries int) error
 	if tx.Log.Scope != "" { // told only at the commit
 		b.Effect.Log = tx.Log
 	}
-	r.prev = b
+	r.prev, r.easing = b, 0
 	r.count(w, b, tx.Ends)
 	if y, ok := r.DB.(engine.Yielder); ok {
 		return r.yield(ctx, y, b.Hold)
 	}
 	return nil
+}
+
+// record writes a batch into the ledger, and with it what is known only now of
+// the one before, and of others' waits.
+func (r *Runner) record(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.Batch) error {
+	r.others.take(&r.sight, false)
+	if r.prev != nil {
+		r.prev.Waiters = max(r.prev.Waiters, r.sight.most)
+	}
+	if err := r.Ledger.Record(ctx, tx, w.Step, b, r.prev); err != nil {
+		return err
+	}
+	return r.sight.keep(ctx, r.Ledger, tx, r.Run.ID)
 }
 
 // yield ignores a cancelled context: the batch is done and the loop will see it.
@@ -497,6 +598,7 @@ func (r *Runner) yield(ctx context.Context, y engine.Yielder, hold time.Duration
 
 // count takes a finished batch into account.
 func (r *Runner) count(w *Work, b *ledger.Batch, commit time.Duration) {
+	r.sight = sight{most: -1} // it was committed with the batch
 	lane := &w.Step.Lane
 	lane.Checkpoint, lane.Batches, lane.Kept = b.To, b.N, b.Effect.Kept
 	e := b.Effect
@@ -504,7 +606,7 @@ func (r *Runner) count(w *Work, b *ledger.Batch, commit time.Duration) {
 	if e.Scanned < 0 {
 		size = r.p.Size
 	}
-	r.sizer.Done(size, b.Hold-commit, commit)
+	r.pacer.Finished(size, b.Hold-commit, commit, e.Log.Bytes, time.Now())
 	t := &w.Step.Totals
 	t.Batches++
 	t.Changed += e.Changed
@@ -512,6 +614,8 @@ func (r *Runner) count(w *Work, b *ledger.Batch, commit time.Duration) {
 	t.Scanned = sum(t.Scanned, e.Scanned)
 	t.Matched = sum(t.Matched, e.Matched)
 	t.Retries += int64(b.Retries)
+	t.SetAside += b.SetAside
+	r.p.SetAside = r.asides
 	if t.Log.Scope == "" {
 		t.Log = engine.Log{Scope: e.Log.Scope}
 	}

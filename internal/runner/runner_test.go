@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -31,6 +30,7 @@ type faulty struct {
 	before func(n int) error // called before batch n, counted from 1 over all attempts
 	after  func(n int) error // called after the change, before the commit
 	n      int
+	bad    int64 // a row that cannot be changed, 0 none
 }
 
 func (f *faulty) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
@@ -39,6 +39,13 @@ func (f *faulty) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kep
 		if err := f.before(f.n); err != nil {
 			return engine.Effect{}, err
 		}
+	}
+	lo, _ := r.Lo.Int()
+	if at, ok := r.At.Int(); ok {
+		lo = at - 1
+	}
+	if hi, ok := r.Hi.Int(); ok && lo < f.bad && f.bad <= hi {
+		return engine.Effect{}, errData
 	}
 	e, err := f.DB.Batch(ctx, tx, c, kept, r, base)
 	if err == nil && f.after != nil {
@@ -198,23 +205,112 @@ func TestFaultsAreOvercome(t *testing.T) {
 	}
 }
 
-// TestBadDataEndsTheRun, with everything before it kept, and resume goes on.
+// TestBadDataEndsTheRun at the row that is at fault, with everything before it
+// kept, and resume goes on once it is mended.
 func TestBadDataEndsTheRun(t *testing.T) {
 	b := setUp(t)
-	b.db.before = func(n int) error {
-		if n == 4 {
-			return fmt.Errorf("row 333: %w", errData)
-		}
-		return nil
-	}
+	b.db.bad = 333
 	err := b.runner(t).Execute(context.Background())
-	if !errors.Is(err, errData) || !strings.Contains(err.Error(), "after key 300") {
+	if !errors.Is(err, errData) || !strings.Contains(err.Error(), "row 333:") {
 		t.Fatal(err)
 	}
-	if once, wrong := b.changed(t); once != 300 || wrong != 0 || b.status(t) != ledger.Failed {
+	if once, wrong := b.changed(t); once != 332 || wrong != 0 || b.status(t) != ledger.Failed {
 		t.Fatalf("%d rows changed once, %d wrongly, status %s", once, wrong, b.status(t))
 	}
+	b.db.bad = 0
 	if err := b.runner(t).Execute(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	if once, wrong := b.changed(t); once != 1000 || wrong != 0 {
+		t.Errorf("%d rows changed once, %d wrongly", once, wrong)
+	}
+}
+
+// TestBadRowsAreSetAside while the rest goes on, and are changed later.
+func TestBadRowsAreSetAside(t *testing.T) {
+	b := setUp(t)
+	b.db.bad = 333
+	b.run.Options.SetAside = 1
+	r := b.runner(t)
+	r.Run.Options.SetAside = 1
+	if err := r.Execute(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	if once, wrong := b.changed(t); once != 999 || wrong != 0 || b.status(t) != ledger.Done {
+		t.Fatalf("%d rows changed once, %d wrongly, status %s", once, wrong, b.status(t))
+	}
+	list, err := b.l.Asides(context.Background(), 1, 10)
+	if err != nil || len(list) != 1 || list[0].KeyText != "333" || *list[0].New["n"] != "1000" || !strings.Contains(list[0].Error, "does not fit") {
+		t.Fatalf("%+v %v", list, err)
+	}
+	for try, left := range []int64{1, 0} { // it fails once more, then it is mended
+		if try == 1 {
+			b.db.bad = 0
+		}
+		r = b.runner(t)
+		r.Retry = true
+		if err := r.Execute(context.Background()); err != nil {
+			t.Fatal(err)
+		}
+		if n, err := b.l.AsideCount(context.Background(), 1); n != left || err != nil {
+			t.Errorf("try %d: %d rows are set aside, want %d (%v)", try, n, left, err)
+		}
+	}
+	if once, wrong := b.changed(t); once != 1000 || wrong != 0 {
+		t.Errorf("%d rows changed once, %d wrongly", once, wrong)
+	}
+}
+
+// TestSignals pauses a run, tunes it, lets it go on and stops it.
+func TestSignals(t *testing.T) {
+	b := setUp(t)
+	ctx := context.Background()
+	s, err := b.db.Session(ctx, engine.SessionOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	send := func(kind string, args map[string]string) {
+		if err := b.l.Send(ctx, s, 1, kind, args); err != nil {
+			t.Error(err)
+		}
+	}
+	r := b.runner(t)
+	b.db.after = func(n int) error {
+		if n == 2 {
+			// Signals wait for the lock that this batch holds.
+			go func() {
+				send(ledger.Pause, nil)
+				send(ledger.Tune, map[string]string{"batch": "50"})
+			}()
+		}
+		time.Sleep(250 * time.Millisecond / 2)
+		return nil
+	}
+	var stages []string
+	seen := map[string]bool{}
+	r.Watch = func(p Progress) {
+		switch {
+		case strings.HasPrefix(p.Note, "paused by") && !seen["paused"]:
+			seen["paused"] = true
+			stages = append(stages, "paused")
+			go send(ledger.GoOn, nil)
+		case seen["paused"] && p.Size == 50 && !seen["tuned"]:
+			seen["tuned"] = true
+			stages = append(stages, "tuned")
+			go send(ledger.Stop, nil)
+		}
+	}
+	err = r.Execute(ctx)
+	if !errors.Is(err, ErrStopped) || strings.Join(stages, " ") != "paused tuned" || b.status(t) != ledger.Stopped {
+		t.Fatalf("%v, %v, %s", err, stages, b.status(t))
+	}
+	list, err := b.l.Signals(ctx, 1, 0)
+	if err != nil || len(list) != 4 || list[3].SeenAt == nil || list[0].Who == "" {
+		t.Errorf("%+v %v", list, err)
+	}
+	b.db.after = nil
+	if err := b.runner(t).Execute(ctx); err != nil { // old signals are not heard again
 		t.Fatal(err)
 	}
 	if once, wrong := b.changed(t); once != 1000 || wrong != 0 {

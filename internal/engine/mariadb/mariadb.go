@@ -261,6 +261,10 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 	}
 	s := &engine.Session{Conn: conn, Begin: "START TRANSACTION READ WRITE", State: st}
 	st.log, _ = db.written(ctx, conn)
+	if err := conn.QueryRowContext(ctx, "SELECT CONNECTION_ID()").Scan(&s.ID); err != nil {
+		conn.Close()
+		return nil, err
+	}
 	s.Ended = func(tx *engine.Tx) {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()

@@ -28,6 +28,8 @@ type DB struct {
 	name string
 	vers string
 	user string
+
+	number int // server_version_num
 }
 
 // Open connects to a postgres:// URL. The PG… environment variables and the
@@ -59,14 +61,13 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	pool.SetMaxOpenConns(6)
 	pool.SetMaxIdleConns(2)
 	db := &DB{pool: pool, name: name}
-	var number int
-	err = pool.QueryRowContext(ctx, "SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_user").Scan(&db.vers, &number, &db.user)
+	err = pool.QueryRowContext(ctx, "SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_user").Scan(&db.vers, &db.number, &db.user)
 	if err != nil {
 		pool.Close()
 		var pe *pgconn.PgError
 		return nil, &engine.OpenError{Name: name, Err: plain(err), Do: advice(err), Usage: errors.As(err, &pe) && pe.Code == "3D000"}
 	}
-	if number < 130000 {
+	if db.number < 130000 {
 		pool.Close()
 		return nil, &engine.OpenError{Name: name, Err: fmt.Errorf("the server is version %s", db.vers), Do: "version 13 is the oldest that tells what a statement writes to its log"}
 	}
@@ -173,6 +174,10 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		}
 	}
 	s := &engine.Session{Conn: conn, Begin: readCommitted, Numbered: true, State: &session{}}
+	if err := conn.QueryRowContext(ctx, "SELECT pg_backend_pid()").Scan(&s.ID); err != nil {
+		conn.Close()
+		return nil, err
+	}
 	s.Durable = func(ctx context.Context) error {
 		_, err := conn.ExecContext(ctx, "RESET synchronous_commit")
 		return err

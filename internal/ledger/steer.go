@@ -1,0 +1,249 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"os/user"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+)
+
+// Kinds of signals to a run that goes on.
+const (
+	Pause = "pause" // hold off after the batch under way
+	GoOn  = "go on" // end of a pause
+	Stop  = "stop"  // end the run after the batch under way; it can be resumed
+	Tune  = "tune"  // other limits from the next batch on
+)
+
+// Signal is a word from another terminal to the process that works on a run.
+type Signal struct {
+	N      int64             `json:"n"`
+	At     time.Time         `json:"at"`
+	Kind   string            `json:"kind"`
+	Args   map[string]string `json:"args,omitempty"` // of tune: limit to value
+	Who    string            `json:"who"`
+	Host   string            `json:"host"`
+	SeenAt *time.Time        `json:"seen_at,omitempty"` // when the run took notice
+}
+
+// Send writes a signal to a run.
+func (l *Ledger) Send(ctx context.Context, s *engine.Session, run int64, kind string, args map[string]string) error {
+	text, err := json.Marshal(args)
+	if err != nil {
+		return err
+	}
+	who := ""
+	if u, err := user.Current(); err == nil {
+		who = u.Username
+	}
+	host, _, _ := holder()
+	for attempt := 0; ; attempt++ {
+		err := l.inTx(ctx, s, func(tx *engine.Tx) error {
+			_, err := tx.Exec(ctx, l.sql("INSERT INTO @signal (run, n, at, kind, args, who, host) SELECT ?, coalesce(max(n), 0) + 1, ?, ?, ?, ?, ? FROM @signal WHERE run = ?"),
+				run, stamp(time.Now()), kind, string(text), who, host, run)
+			return err
+		})
+		// Two signals at the same moment ask for the same number.
+		if f := l.db.Fault(err); err == nil || f != engine.Data && f != engine.Busy || attempt == 20 {
+			return err
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// Signals reads a run's signals after the given number.
+func (l *Ledger) Signals(ctx context.Context, run, after int64) ([]Signal, error) {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT n, at, kind, args, who, host, seen_at FROM @signal WHERE run = ? AND n > ? ORDER BY n"), run, after)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Signal
+	for rows.Next() {
+		var x Signal
+		var at, seen moment
+		var args string
+		if err := rows.Scan(&x.N, &at, &x.Kind, &args, &x.Who, &x.Host, &seen); err != nil {
+			return nil, err
+		}
+		x.At = at.Time
+		if !seen.IsZero() {
+			x.SeenAt = &seen.Time
+		}
+		if err := json.Unmarshal([]byte(args), &x.Args); err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, rows.Err()
+}
+
+// Seen records that the run took notice of its signals up to a number, and the
+// options that hold from now on.
+func (l *Ledger) Seen(ctx context.Context, s *engine.Session, r *Run, upTo int64) error {
+	options, err := json.Marshal(r.Options)
+	if err != nil {
+		return err
+	}
+	return l.inTx(ctx, s, func(tx *engine.Tx) error {
+		if _, err := tx.Exec(ctx, l.sql("UPDATE @signal SET seen_at = ? WHERE run = ? AND n <= ? AND seen_at IS NULL"), stamp(time.Now()), r.ID, upTo); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, l.sql("UPDATE @run SET options = ?, heartbeat = ? WHERE id = ?"), string(options), stamp(time.Now()), r.ID)
+		return err
+	})
+}
+
+// Alive renews the lease in a transaction of its own, while no batches are made.
+func (l *Ledger) Alive(ctx context.Context, s *engine.Session, run int64) error {
+	return l.inTx(ctx, s, func(tx *engine.Tx) error { return l.Beat(ctx, tx, run) })
+}
+
+func (l *Ledger) inTx(ctx context.Context, s *engine.Session, do func(*engine.Tx) error) error {
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := do(tx); err != nil {
+		return err
+	}
+	return tx.Commit(ctx)
+}
+
+// Wait is one session's wait for a lock of ours, as far as it was seen.
+type Wait struct {
+	Session   string    `json:"session"`
+	Step      int       `json:"step"`
+	Began     time.Time `json:"began_at"`
+	MS        float64   `json:"wait_ms"`
+	For       string    `json:"waiting_for"`
+	Statement string    `json:"statement"`
+}
+
+// AddWaits records waits that are over.
+func (l *Ledger) AddWaits(ctx context.Context, tx *engine.Tx, run int64, list []Wait) error {
+	for _, w := range list {
+		if _, err := tx.Exec(ctx, l.sql("INSERT INTO @waited (run, n, session, step, began_at, wait_ms, waiting_for, statement) SELECT ?, coalesce(max(n), 0) + 1, ?, ?, ?, ?, ?, ? FROM @waited WHERE run = ?"),
+			run, w.Session, w.Step, stamp(w.Began), w.MS, w.For, w.Statement, run); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Cost of looking for others' waits, and what was seen.
+type Watching struct {
+	Seen      int64   `json:"waits"`
+	Sessions  int64   `json:"sessions"`
+	TotalMS   float64 `json:"total_ms"`
+	LongestMS float64 `json:"longest_ms"`
+	Samples   int64   `json:"samples"`    // 0: nobody looked
+	LookingMS float64 `json:"looking_ms"` // what the looking itself took
+}
+
+// AddSamples records what looking for others' waits cost.
+func (l *Ledger) AddSamples(ctx context.Context, tx *engine.Tx, run, samples int64, took time.Duration) error {
+	_, err := tx.Exec(ctx, l.sql("UPDATE @run SET samples = samples + ?, looking_ms = looking_ms + ? WHERE id = ?"), samples, ms(took), run)
+	return err
+}
+
+// Watched sums up the waits of a run and gives the longest of them.
+func (l *Ledger) Watched(ctx context.Context, run int64, limit int) (Watching, []Wait, error) {
+	var w Watching
+	if err := l.db.Pool().QueryRowContext(ctx, l.read("SELECT r.samples, r.looking_ms, count(w.n), count(DISTINCT w.session), coalesce(sum(w.wait_ms), 0), coalesce(max(w.wait_ms), 0) FROM @run r LEFT JOIN @waited w ON w.run = r.id WHERE r.id = ? GROUP BY r.samples, r.looking_ms"), run).
+		Scan(&w.Samples, &w.LookingMS, &w.Seen, &w.Sessions, &w.TotalMS, &w.LongestMS); err != nil {
+		return w, nil, err
+	}
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT session, step, began_at, wait_ms, waiting_for, statement FROM @waited WHERE run = ? ORDER BY wait_ms DESC, n LIMIT ?"), run, limit)
+	if err != nil {
+		return w, nil, err
+	}
+	defer rows.Close()
+	out := []Wait{}
+	for rows.Next() {
+		var x Wait
+		var at moment
+		if err := rows.Scan(&x.Session, &x.Step, &at, &x.MS, &x.For, &x.Statement); err != nil {
+			return w, nil, err
+		}
+		x.Began = at.Time
+		out = append(out, x)
+	}
+	return w, out, rows.Err()
+}
+
+// Aside is a row that could not be changed, recorded while the rest went on.
+type Aside struct {
+	Step    int                `json:"step"`
+	N       int64              `json:"n"`
+	Key     change.KeyValue    `json:"-"`
+	KeyText string             `json:"key"`
+	New     map[string]*string `json:"new,omitempty"` // column to the value that was refused; empty if it could not even be worked out
+	Error   string             `json:"error"`
+	At      time.Time          `json:"at"`
+	Retried bool               `json:"retried"` // changed after all
+}
+
+// SetAside records a row, in the transaction that passes it by.
+func (l *Ledger) SetAside(ctx context.Context, tx *engine.Tx, run int64, a *Aside) error {
+	values, err := json.Marshal(a.New)
+	if err != nil {
+		return err
+	}
+	if err := tx.Scan(ctx, l.sql("SELECT coalesce(max(n), 0) + 1 FROM @set_aside WHERE run = ? AND step = ?"), []any{run, a.Step}, &a.N); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, l.sql("INSERT INTO @set_aside (run, step, n, row_key, new_values, error, at) VALUES (?, ?, ?, ?, ?, ?, ?)"),
+		run, a.Step, a.N, a.Key.Encode(), string(values), a.Error, stamp(time.Now()))
+	return err
+}
+
+// Retry records what another try of a row that was set aside brought: "" if it
+// was changed.
+func (l *Ledger) Retry(ctx context.Context, tx *engine.Tx, run int64, a Aside, fault string) error {
+	var at any
+	if fault == "" {
+		at, fault = stamp(time.Now()), a.Error
+	}
+	_, err := tx.Exec(ctx, l.sql("UPDATE @set_aside SET retried_at = ?, error = ? WHERE run = ? AND step = ? AND n = ?"), at, fault, run, a.Step, a.N)
+	return err
+}
+
+// Asides reads up to limit of the rows that a run set aside.
+func (l *Ledger) Asides(ctx context.Context, run int64, limit int) ([]Aside, error) {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, n, row_key, new_values, error, at, retried_at FROM @set_aside WHERE run = ? ORDER BY step, n LIMIT ?"), run, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []Aside{}
+	for rows.Next() {
+		var x Aside
+		var key, values string
+		var at, retried moment
+		if err := rows.Scan(&x.Step, &x.N, &key, &values, &x.Error, &at, &retried); err != nil {
+			return nil, err
+		}
+		if x.Key, err = decodeKey(key); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(values), &x.New); err != nil {
+			return nil, err
+		}
+		x.KeyText, x.At, x.Retried = x.Key.String(), at.Time, !retried.IsZero()
+		out = append(out, x)
+	}
+	return out, rows.Err()
+}
+
+// AsideCount is how many rows of a run are set aside and not yet changed.
+func (l *Ledger) AsideCount(ctx context.Context, run int64) (int64, error) {
+	var n sql.NullInt64
+	err := l.db.Pool().QueryRowContext(ctx, l.read("SELECT count(*) FROM @set_aside WHERE run = ? AND retried_at IS NULL"), run).Scan(&n)
+	return n.Int64, err
+}

@@ -1,0 +1,165 @@
+package pace
+
+import (
+	"fmt"
+	"time"
+)
+
+// Limits are what a run may not exceed. The zero value of each but Waiters
+// means that there is no such limit.
+type Limits struct {
+	Waiters *int          `json:"waiters,omitempty"`  // most other sessions waiting on us before we ease off; nil no limit
+	Lag     time.Duration `json:"lag,omitempty"`      // most that a replica may be behind
+	LogRate int64         `json:"log_rate,omitempty"` // most log written, bytes a second
+	Window  Window        `json:"window,omitzero"`    // when batches may begin
+}
+
+// Pressure is what was last seen of the others.
+type Pressure struct {
+	Sample  int64         // counts up with every look; 0: nobody looks
+	Waiters int           // other sessions waiting on us
+	Lag     time.Duration // of the replica furthest behind; -1 unknown or none
+	Now     time.Time
+}
+
+// Decision is what to do next.
+type Decision struct {
+	Rows  int           // of the next batch; 0: wait for Pause and ask again
+	Pause time.Duration // before it
+	Why   string        // the reason for the pause, or for fewer rows; "" without one
+}
+
+// Pacer decides how large the next batch is and how long to wait before it.
+//
+// The hold target alone steers the size as long as nobody is in the way (Sizer).
+// While more sessions wait on us than allowed, every look that sees them halves
+// the batches, down to a sixty-fourth, and a pause as long as the last hold lets
+// them have their turn; every batch without that brings a quarter back, so that
+// full size returns within 20 batches. A replica that is too far behind is
+// waited for until it has come back to four fifths of the limit: going on at the
+// limit itself would mean stopping again at once. The log's rate is held by
+// pausing until what was written is within it.
+//
+// It is told of waits only as often as somebody looks, and of shorter ones not
+// at all.
+type Pacer struct {
+	Sizer
+	Limits Limits
+
+	ease    float64 // share of the sizer's rows, 1 without pressure
+	sample  int64   // last look that was taken into account
+	lagging bool
+	hold    time.Duration // of the last batch
+	paid    time.Time     // the log written so far is within its rate from then on
+}
+
+const (
+	easeDown  = 0.5      // on every look that sees too many waiting
+	easeLeast = 1.0 / 64 // a batch of some rows always makes progress
+	easeUp    = 1.25     // on every batch without
+	lagBack   = 0.8      // share of the limit to which a replica must come back
+	lagLook   = 250 * time.Millisecond
+	logBurst  = time.Second // of log that may be written ahead of the rate
+)
+
+// Next decides on the next batch.
+func (p *Pacer) Next(s Pressure) Decision {
+	if p.ease == 0 {
+		p.ease = 1
+	}
+	if opens := p.Limits.Window.Opens(s.Now); opens > 0 {
+		return Decision{Pause: min(opens, time.Minute), Why: fmt.Sprintf("outside the window %s", p.Limits.Window)}
+	}
+	if p.Limits.Lag > 0 && s.Lag >= 0 {
+		switch {
+		case s.Lag > p.Limits.Lag:
+			p.lagging = true
+		case s.Lag <= time.Duration(lagBack*float64(p.Limits.Lag)):
+			p.lagging = false
+		}
+		if p.lagging {
+			return Decision{Pause: lagLook, Why: fmt.Sprintf("a replica is %s behind", round(s.Lag))}
+		}
+	}
+	d := Decision{}
+	if p.Limits.Waiters != nil && s.Sample > p.sample {
+		p.sample = s.Sample
+		if s.Waiters > *p.Limits.Waiters {
+			p.ease = max(p.ease*easeDown, easeLeast)
+			d.Pause = p.hold
+		}
+	}
+	if p.ease < 1 {
+		d.Why = fmt.Sprintf("%d %% of the rows, since others waited on us", int(p.ease*100))
+	}
+	if p.Limits.LogRate > 0 {
+		if ahead := p.paid.Sub(s.Now) - logBurst; ahead > 0 {
+			d.Pause, d.Why = max(d.Pause, ahead), "log written faster than its limit"
+		}
+	}
+	d.Rows = max(int(float64(p.Sizer.Next())*p.ease), 1)
+	return d
+}
+
+// Finished tells what a batch cost, as Sizer.Done, and the log it wrote (bytes,
+// -1 unknown).
+func (p *Pacer) Finished(rows int, work, commit time.Duration, log int64, now time.Time) {
+	p.Sizer.Done(rows, work, commit)
+	p.hold = work + commit
+	p.ease = min(max(p.ease, easeLeast)*easeUp, 1)
+	if p.Limits.LogRate > 0 && log > 0 {
+		if p.paid.Before(now) {
+			p.paid = now
+		}
+		p.paid = p.paid.Add(time.Duration(float64(log) / float64(p.Limits.LogRate) * float64(time.Second)))
+	}
+}
+
+func round(d time.Duration) time.Duration {
+	if d > 10*time.Second {
+		return d.Round(time.Second)
+	}
+	return d.Round(10 * time.Millisecond)
+}
+
+// Window is a stretch of the day, local time; it may go over midnight. The zero
+// value is the whole day.
+type Window struct {
+	From, To int // minutes after midnight; equal: the whole day
+}
+
+// ParseWindow reads "22:00-05:30".
+func ParseWindow(s string) (Window, error) {
+	var a, b, c, d int
+	var rest string
+	n, _ := fmt.Sscanf(s+" ", "%d:%d-%d:%d%s", &a, &b, &c, &d, &rest)
+	w := Window{a*60 + b, c*60 + d}
+	if n != 4 || a < 0 || a > 23 || c < 0 || c > 23 || b < 0 || b > 59 || d < 0 || d > 59 || w.From == w.To {
+		return Window{}, fmt.Errorf("%q is not a stretch of the day such as 22:00-05:30", s)
+	}
+	return w, nil
+}
+
+func (w Window) String() string {
+	return fmt.Sprintf("%02d:%02d-%02d:%02d", w.From/60, w.From%60, w.To/60, w.To%60)
+}
+
+// Opens is how long it is until the window opens, 0 inside it.
+func (w Window) Opens(now time.Time) time.Duration {
+	if w.From == w.To {
+		return 0
+	}
+	at := time.Duration(now.Hour())*time.Hour + time.Duration(now.Minute())*time.Minute + time.Duration(now.Second())*time.Second
+	from, to := time.Duration(w.From)*time.Minute, time.Duration(w.To)*time.Minute
+	inside := at >= from && at < to
+	if from > to {
+		inside = at >= from || at < to
+	}
+	switch {
+	case inside:
+		return 0
+	case at < from:
+		return from - at
+	}
+	return from - at + 24*time.Hour
+}
