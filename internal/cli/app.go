@@ -117,14 +117,14 @@ func (a *app) root() *cli.Command {
 		Description: "The order of the work: survey, preview, run, verify, and undo if it was wrong.\n" +
 			"The job is a TOML file, or one UPDATE or DELETE given with --sql.\n" +
 			"Exit status: 0 done, 1 failed, 2 bad usage or bad job, 3 refused by a guard,\n" +
-			"4 stopped and can be resumed, 5 done but rows were left alone, 6 verification did not hold.",
+			"4 stopped and can be resumed, 5 done but rows were left alone or set aside, 6 verification did not hold.",
 		Writer: a.out, ErrWriter: a.err,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "db", Usage: "the database: sqlite:PATH or postgres://USER@HOST:PORT/NAME", Sources: cli.EnvVars("JUGATUM_DB"), Local: false},
+			&cli.StringFlag{Name: "db", Usage: "the database: sqlite:PATH, postgres://USER@HOST:PORT/NAME or mariadb://USER@HOST:PORT/NAME", Sources: cli.EnvVars("JUGATUM_DB"), Local: false},
 			&cli.BoolFlag{Name: "json", Usage: "give the result as one JSON document", Local: false},
 		},
 		Commands: []*cli.Command{
-			a.demo(), a.survey(), a.preview(), a.runCmd(), a.resume(), a.runs(), a.show(), a.verify(), a.undo(), a.version(),
+			a.demo(), a.survey(), a.preview(), a.runCmd(), a.resume(), a.watch(), a.pause(), a.stop(), a.tune(), a.runs(), a.show(), a.verify(), a.undo(), a.version(),
 		},
 		HideVersion:    true,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

@@ -18,6 +18,7 @@ import (
 	"jugatum/internal/engine/sqlite"
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
+	"jugatum/internal/pace"
 	"jugatum/internal/preview"
 	"jugatum/internal/runner"
 )
@@ -285,6 +286,22 @@ func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
 		if o.Batch < 1 {
 			return o, usagef("--batch %d: a number of rows from 1 up is wanted", o.Batch)
 		}
+	}
+	texts := map[string]string{}
+	for name, text := range j.Limits.Pace {
+		texts[name] = text
+	}
+	for flag, name := range limitNames {
+		if c.IsSet(flag) {
+			texts[name] = c.String(flag)
+		}
+	}
+	var err error
+	if o.Limits, err = pace.ParseLimits(texts); err != nil {
+		return o, usagef("%v", err)
+	}
+	if o.SetAside = int(c.Int("set-aside")); o.SetAside < 0 {
+		return o, usagef("--set-aside %d: a number of rows from 0 up is wanted", o.SetAside)
 	}
 	switch keep := c.String("keep"); keep {
 	case "values", "": // undo has no such flag

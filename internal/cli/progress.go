@@ -66,6 +66,12 @@ func (a *app) block(p runner.Progress, width int) []string {
 		fmt.Sprintf("batch  no. %s, %s rows   hold %s, worst %s", term.Count(p.Batches), term.Count(int64(p.Size)), term.Duration(p.Hold), term.Duration(p.Worst)),
 		fmt.Sprintf("speed  %s rows/s   log written %s (%s)", speed, term.Bytes(p.Log.Bytes), scope(p.Log.Scope)),
 	}
+	if p.Waiters > 0 {
+		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("others %d sessions wait on us", p.Waiters)))
+	}
+	if p.SetAside > 0 {
+		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("aside  %s rows could not be changed and were set aside", term.Count(p.SetAside))))
+	}
 	if p.LeftAlone > 0 {
 		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("left alone %s rows that others had changed since", term.Count(p.LeftAlone))))
 	}

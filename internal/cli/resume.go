@@ -17,11 +17,24 @@ func (a *app) resume() *cli.Command {
 		Name:        "resume",
 		Usage:       "go on from the checkpoints of a stopped, failed or killed run",
 		ArgsUsage:   "RUN",
-		Description: "The job is taken from the ledger; its file is not needed.\n\n" + example("jugatum resume --db sqlite:saltmere.db 3"),
+		Description: "The job is taken from the ledger; its file is not needed. A run that is only paused goes on in its own terminal.\n\n" + example("jugatum resume --db sqlite:saltmere.db 3"),
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "retry-set-aside", Usage: "try the rows that were set aside once more, also if the run is done"},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
-				if r.Status == ledger.Done {
+				aside, err := l.AsideCount(ctx, r.ID)
+				if err != nil {
+					return err
+				}
+				switch {
+				case r.Status == ledger.Done && aside == 0:
 					return refusef("run %d is done; there is nothing to go on with", r.ID)
+				case r.Status == ledger.Done && !c.Bool("retry-set-aside"):
+					return refusef("run %d is done but for %d rows that were set aside; --retry-set-aside tries them again", r.ID, aside)
+				}
+				if done, err := a.resumePaused(ctx, c, db, l, r); done || err != nil {
+					return err
 				}
 				if r.UndoneBy != 0 {
 					return refusef("run %d was taken back by run %d and cannot go on", r.ID, r.UndoneBy)

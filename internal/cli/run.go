@@ -29,7 +29,8 @@ func (a *app) runCmd() *cli.Command {
 		Description: "Before anything is changed, the number of rows is asked for: typed at a terminal, given as --accept elsewhere.\n" +
 			"The first Ctrl-C ends the run after the batch under way, the second rolls that batch back; `resume` goes on.\n\n" +
 			example("jugatum run --db sqlite:saltmere.db quay-ids.toml --accept 18955"),
-		Flags: append(jobFlags(),
+		Flags: append(append(jobFlags(), limitFlags()...),
+			&cli.IntFlag{Name: "set-aside", Usage: "most rows that may be set aside because they cannot be changed; the first one more ends the run"},
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks; batches find their size by it"},
 			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values (old and new ones, for verify and undo) or none"},
@@ -235,7 +236,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 	ctx, stop, done := a.interruptible(parent)
 	defer done()
 	live := a.err.NewLive()
-	rn := &runner.Runner{DB: p.db, Ledger: l, Run: r, Work: work, Stop: stop}
+	rn := &runner.Runner{DB: p.db, Ledger: l, Run: r, Work: work, Stop: stop, Retry: c.Bool("retry-set-aside")}
 	rn.Watch = func(pr runner.Progress) {
 		live.Show(func(width int) []string { return a.block(pr, width) }, func() string { return line(pr) }, pr.Note != "")
 	}
@@ -272,9 +273,12 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 	case err != nil:
 		return fmt.Errorf("run %d failed: %w\nEverything before this batch is kept: mend the cause and `jugatum resume %d%s`, or take it back with `jugatum undo %d%s`", r.ID, err, r.ID, dbFlag(c, p.db), r.ID, dbFlag(c, p.db))
 	}
-	left := int64(0)
+	left, aside := int64(0), sum.SetAside
 	for _, s := range sum.Steps {
 		left += s.LeftAlone
+	}
+	if aside > 0 {
+		return &asideError{fmt.Sprintf("%s rows were set aside; `jugatum show %d%s` lists them, `jugatum resume %d%s --retry-set-aside` tries them again", term.Count(aside), r.ID, dbFlag(c, p.db), r.ID, dbFlag(c, p.db))}
 	}
 	if left > 0 {
 		return &asideError{fmt.Sprintf("%s rows were left alone because others had changed them since; `jugatum show %d%s` lists them", term.Count(left), r.ID, dbFlag(c, p.db))}

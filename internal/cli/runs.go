@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -109,6 +110,7 @@ func (a *app) show() *cli.Command {
 		Usage:       "one run in full",
 		ArgsUsage:   "RUN",
 		Description: example("jugatum show --db sqlite:saltmere.db 3"),
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "set-aside-csv", Usage: "write the rows that were set aside into this file"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
 				s, err := a.summary(ctx, db, l, r.ID, 0)
@@ -138,6 +140,16 @@ func (a *app) show() *cli.Command {
 				s.LeftAlone = nil
 				a.printSummary(s, dbFlag(c, db))
 				a.printSlowest(s)
+				a.printWaits(s.Waits)
+				a.printAsides(s.Asides)
+				a.printSignals(s.Signals)
+				if path := c.String("set-aside-csv"); path != "" {
+					all, err := l.Asides(ctx, r.ID, math.MaxInt32)
+					if err != nil {
+						return err
+					}
+					return writeAsides(path, all)
+				}
 				if len(rows) > 0 {
 					o.Printf("\n")
 					a.printLeft(rows, len(rows), "")

@@ -14,29 +14,34 @@ import (
 
 // summary is a run as `run`, `resume`, `undo` and `show` give it.
 type summary struct {
-	Schema    int           `json:"schema"`
-	Run       int64         `json:"run"`
-	Title     string        `json:"title"`
-	Reason    string        `json:"reason"`
-	UndoOf    int64         `json:"undo_of,omitempty"`
-	UndoneBy  int64         `json:"undone_by,omitempty"`
-	Status    string        `json:"status"`
-	Error     string        `json:"error,omitempty"`
-	Database  string        `json:"database"`
-	StartedAt time.Time     `json:"started_at"`
-	EndedAt   *time.Time    `json:"ended_at,omitempty"`
-	User      string        `json:"os_user"`
-	DBUser    string        `json:"db_user,omitempty"`
-	Host      string        `json:"host"`
-	Version   string        `json:"version"`
-	Keep      bool          `json:"kept_values"`
-	HoldMS    float64       `json:"hold_target_ms"`
-	Steps     []summaryStep `json:"steps"`
-	Holds     summaryHolds  `json:"holds"`
-	Log       summaryLog    `json:"log"`
-	ElapsedS  float64       `json:"elapsed_s"`
-	LeftAlone []ledger.Left `json:"left_alone,omitempty"`
-	Slowest   []ledger.Slow `json:"slowest"`
+	Schema    int             `json:"schema"`
+	Run       int64           `json:"run"`
+	Title     string          `json:"title"`
+	Reason    string          `json:"reason"`
+	UndoOf    int64           `json:"undo_of,omitempty"`
+	UndoneBy  int64           `json:"undone_by,omitempty"`
+	Status    string          `json:"status"`
+	Error     string          `json:"error,omitempty"`
+	Database  string          `json:"database"`
+	StartedAt time.Time       `json:"started_at"`
+	EndedAt   *time.Time      `json:"ended_at,omitempty"`
+	User      string          `json:"os_user"`
+	DBUser    string          `json:"db_user,omitempty"`
+	Host      string          `json:"host"`
+	Version   string          `json:"version"`
+	Keep      bool            `json:"kept_values"`
+	HoldMS    float64         `json:"hold_target_ms"`
+	Steps     []summaryStep   `json:"steps"`
+	Holds     summaryHolds    `json:"holds"`
+	Log       summaryLog      `json:"log"`
+	ElapsedS  float64         `json:"elapsed_s"`
+	LeftAlone []ledger.Left   `json:"left_alone,omitempty"`
+	Slowest   []ledger.Slow   `json:"slowest"`
+	SetAside  int64           `json:"set_aside"`
+	Asides    []ledger.Aside  `json:"rows_set_aside,omitempty"`
+	Others    ledger.Watching `json:"others"`
+	Waits     []ledger.Wait   `json:"longest_waits,omitempty"`
+	Signals   []ledger.Signal `json:"signals,omitempty"`
 
 	run     *ledger.Run
 	elapsed time.Duration
@@ -105,6 +110,18 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		}
 	}
 	if s.Slowest, err = l.Slowest(ctx, id, 5); err != nil {
+		return nil, err
+	}
+	if s.SetAside, err = l.AsideCount(ctx, id); err != nil {
+		return nil, err
+	}
+	if s.Asides, err = l.Asides(ctx, id, 1000); err != nil {
+		return nil, err
+	}
+	if s.Others, s.Waits, err = l.Watched(ctx, id, 5); err != nil {
+		return nil, err
+	}
+	if s.Signals, err = l.Signals(ctx, id, 0); err != nil {
 		return nil, err
 	}
 	if r.UndoOf != 0 {
@@ -179,7 +196,13 @@ func (a *app) printSummary(s *summary, dbFlag string) {
 		}
 		o.Printf("  log      %s (%s)\n", log, scope(s.Log.Scope))
 	}
+	if s.Others.Samples > 0 {
+		o.Printf("  others   %s\n", othersText(s.Others, s.elapsed))
+	}
 	o.Printf("  elapsed  %s\n", term.Duration(s.elapsed))
+	if s.SetAside > 0 {
+		o.Printf("  %s\n", o.Paint(term.Warn, fmt.Sprintf("set aside %s rows that could not be changed", term.Count(s.SetAside))))
+	}
 	if s.Error != "" {
 		o.Printf("  error    %s\n", o.Paint(term.Bad, term.Clean(s.Error)))
 	}
@@ -188,6 +211,78 @@ func (a *app) printSummary(s *summary, dbFlag string) {
 		a.printLeft(s.LeftAlone, 10, fmt.Sprintf("`jugatum show %d%s` lists them all", s.Run, dbFlag))
 	}
 	a.printNext(s, dbFlag)
+}
+
+// othersText says what the run cost other sessions, as far as was seen, and
+// what the looking cost.
+func othersText(w ledger.Watching, elapsed time.Duration) string {
+	text := "nobody was seen waiting on us"
+	if w.Seen > 0 {
+		sessions := "sessions"
+		if w.Sessions == 1 {
+			sessions = "session"
+		}
+		text = fmt.Sprintf("%s %s waited, %s in all, the longest %s", term.Count(w.Sessions), sessions, term.Duration(dur(w.TotalMS)), term.Duration(dur(w.LongestMS)))
+	}
+	text += fmt.Sprintf(" (%s looks", term.Count(w.Samples))
+	if elapsed > 0 {
+		text += fmt.Sprintf(", %.1f %% of the time", 100*w.LookingMS/msf(elapsed))
+	}
+	return text + ")"
+}
+
+// printAsides lists rows that were set aside.
+func (a *app) printAsides(list []ledger.Aside) {
+	if len(list) == 0 {
+		return
+	}
+	o := a.out
+	o.Printf("\n")
+	t := o.NewTable("  set aside", ">step", "new values", "why")
+	each := max((o.Width()-36)/2, 16)
+	for _, x := range list {
+		var values []string
+		for _, col := range sortedKeys(x.New) {
+			v := "NULL"
+			if x.New[col] != nil {
+				v = *x.New[col]
+			}
+			values = append(values, col+" = "+v)
+		}
+		text := strings.Join(values, ", ")
+		if x.New == nil {
+			text = "cannot be worked out"
+		}
+		why := x.Error
+		if x.Retried {
+			why = o.Paint(term.Good, "changed later")
+		} else {
+			why = term.Fit(term.Clean(why), each)
+		}
+		t.Row("  "+term.Fit(term.Clean(x.KeyText), 24), fmt.Sprint(x.Step), term.Fit(term.Clean(text), each), why)
+	}
+	t.Print()
+}
+
+// printSignals lists what other terminals said to the run.
+func (a *app) printSignals(list []ledger.Signal) {
+	if len(list) == 0 {
+		return
+	}
+	a.out.Printf("\n")
+	t := a.out.NewTable("  signal", "with", "by", "at", "heard after")
+	for _, x := range list {
+		var args []string
+		for _, k := range sortedKeys(x.Args) {
+			args = append(args, k+" "+x.Args[k])
+		}
+		heard := "not heard"
+		if x.SeenAt != nil {
+			heard = term.Duration(x.SeenAt.Sub(x.At))
+		}
+		t.Row("  "+x.Kind, term.Clean(strings.Join(args, ", ")), term.Clean(x.Who+"@"+x.Host), x.At.Local().Format("15:04:05"), heard)
+	}
+	t.Print()
 }
 
 // printSlowest lists the batches that held their locks longest.

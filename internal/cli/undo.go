@@ -62,7 +62,7 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	}
 	// The run must not go on while it is taken back. The session's lock, where
 	// there is one, stays until the undo has ended.
-	if locker, ok := db.(engine.RunLocker); ok {
+	if locker, ok := db.(engine.RunLocker); ok && locker.HasRunLock() {
 		defer s.Close()
 		got, err := locker.LockRun(ctx, s, orig.ID, 2*time.Second) // a killed process's session may take a moment to end
 		if err != nil {

@@ -16,6 +16,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"jugatum/internal/change"
+	"jugatum/internal/pace"
 	"jugatum/internal/sqltext"
 )
 
@@ -34,8 +35,12 @@ type fileParam struct {
 }
 
 type fileLimits struct {
-	Hold  *string `toml:"hold"`
-	Batch *int    `toml:"batch"`
+	Hold    *string `toml:"hold"`
+	Batch   *int    `toml:"batch"`
+	Waiters *int    `toml:"waiters"`
+	Lag     *string `toml:"lag"`
+	LogRate *string `toml:"log_rate"`
+	Window  *string `toml:"window"`
 }
 
 type fileStep struct {
@@ -245,6 +250,20 @@ func (r *reader) job(f file) error {
 			return r.fail("limits.batch", "limits.batch: %d is not a number of rows from 1 up", *b)
 		}
 		j.Limits.Batch = *b
+	}
+	j.Limits.Pace = map[string]string{}
+	if n := f.Limits.Waiters; n != nil {
+		j.Limits.Pace["waiters"] = strconv.Itoa(*n)
+	}
+	for name, text := range map[string]*string{"lag": f.Limits.Lag, "log_rate": f.Limits.LogRate, "window": f.Limits.Window} {
+		if text != nil {
+			j.Limits.Pace[name] = *text
+		}
+	}
+	for name, text := range j.Limits.Pace {
+		if _, err := (pace.Limits{}).With(name, text); err != nil {
+			return r.fail("limits."+name, "limits.%s: %q: %v", name, text, err)
+		}
 	}
 	if len(f.Step) == 0 {
 		return &Error{File: r.name, Place: Place{1, 1}, Msg: "the job has no [[step]]"}

@@ -45,6 +45,7 @@ type Param struct {
 type Limits struct {
 	Hold  time.Duration
 	Batch int
+	Pace  map[string]string // waiters, lag, log_rate, window as written; absent where unset
 }
 
 // Step is one change to one table.

@@ -48,7 +48,10 @@ func (l *Ledger) Send(ctx context.Context, s *engine.Session, run int64, kind st
 			return err
 		})
 		// Two signals at the same moment ask for the same number.
-		if f := l.db.Fault(err); err == nil || f != engine.Data && f != engine.Busy || attempt == 20 {
+		if err == nil || attempt == 20 {
+			return err
+		}
+		if f := l.db.Fault(err); f != engine.Data && f != engine.Busy {
 			return err
 		}
 		time.Sleep(20 * time.Millisecond)
@@ -246,4 +249,42 @@ func (l *Ledger) AsideCount(ctx context.Context, run int64) (int64, error) {
 	var n sql.NullInt64
 	err := l.db.Pool().QueryRowContext(ctx, l.read("SELECT count(*) FROM @set_aside WHERE run = ? AND retried_at IS NULL"), run).Scan(&n)
 	return n.Int64, err
+}
+
+// Latest is what the last batches of a run say about how it goes.
+type Latest struct {
+	Scanned  int64 // rows of the last batch
+	Hold     time.Duration
+	Worst    time.Duration
+	Waiters  int
+	SetAside int64
+	Note     string // the reason for a pause or for smaller batches
+}
+
+// Progress reads how a run goes.
+func (l *Ledger) Progress(ctx context.Context, r *Run) (Latest, error) {
+	var p Latest
+	var hold, worst sql.NullFloat64
+	err := l.db.Pool().QueryRowContext(ctx, l.read("SELECT max(hold_ms) FROM @batch WHERE run = ?"), r.ID).Scan(&worst)
+	if err != nil {
+		return p, err
+	}
+	err = l.db.Pool().QueryRowContext(ctx, l.read("SELECT scanned, hold_ms, waiters, why FROM @batch WHERE run = ? AND hold_ms IS NOT NULL ORDER BY step DESC, n DESC LIMIT 1"), r.ID).Scan(&p.Scanned, &hold, &p.Waiters, &p.Note)
+	if err != nil && err != sql.ErrNoRows {
+		return p, err
+	}
+	p.Hold, p.Worst = time.Duration(hold.Float64*float64(time.Millisecond)), time.Duration(worst.Float64*float64(time.Millisecond))
+	if p.SetAside, err = l.AsideCount(ctx, r.ID); err != nil {
+		return p, err
+	}
+	list, err := l.Signals(ctx, r.ID, 0)
+	for _, s := range list {
+		switch s.Kind {
+		case Pause:
+			p.Note = "paused by " + s.Who + " since " + s.At.Local().Format("15:04:05")
+		case GoOn, Stop:
+			p.Note = ""
+		}
+	}
+	return p, err
 }

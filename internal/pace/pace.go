@@ -93,7 +93,7 @@ func (p *Pacer) Next(s Pressure) Decision {
 		d.Why = fmt.Sprintf("%d %% of the rows, since others waited on us", int(p.ease*100))
 	}
 	if p.Limits.LogRate > 0 {
-		if ahead := p.paid.Sub(s.Now) - logBurst; ahead > 0 {
+		if ahead := p.paid.Sub(s.Now.Add(logBurst)); ahead > 0 {
 			d.Pause, d.Why = max(d.Pause, ahead), "log written faster than its limit"
 		}
 	}

@@ -168,7 +168,9 @@ func (r *Runner) finish(ctx context.Context, status, message string) error {
 			return err
 		}
 	}
+	r.others.take(&r.sight, true)
 	if r.prev != nil {
+		r.prev.Waiters = max(r.prev.Waiters, r.sight.most)
 		if err := r.Ledger.Settle(ctx, r.session, r.prev); err != nil {
 			return err
 		}
@@ -181,7 +183,6 @@ func (r *Runner) finish(ctx context.Context, status, message string) error {
 			return err
 		}
 		defer tx.Rollback()
-		r.others.take(&r.sight, true)
 		if err := r.sight.keep(ctx, r.Ledger, tx, r.Run.ID); err != nil {
 			return err
 		}
@@ -579,9 +580,7 @@ func (r *Runner) batch(ctx context.Context, w *Work, way way, retries int) error
 // the one before, and of others' waits.
 func (r *Runner) record(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.Batch) error {
 	r.others.take(&r.sight, false)
-	if r.prev != nil {
-		r.prev.Waiters = max(r.prev.Waiters, r.sight.most)
-	}
+	b.Waiters = max(b.Waiters, r.sight.most)
 	if err := r.Ledger.Record(ctx, tx, w.Step, b, r.prev); err != nil {
 		return err
 	}

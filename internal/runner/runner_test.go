@@ -281,12 +281,13 @@ func TestSignals(t *testing.T) {
 			// Signals wait for the lock that this batch holds.
 			go func() {
 				send(ledger.Pause, nil)
-				send(ledger.Tune, map[string]string{"batch": "50"})
+				send(ledger.Tune, map[string]string{"batch": "5"})
 			}()
 		}
-		time.Sleep(250 * time.Millisecond / 2)
+		time.Sleep(60 * time.Millisecond) // a busy writer, who leaves others their turn every 1.5 seconds
 		return nil
 	}
+	r.Run.Options.Batch = 20
 	var stages []string
 	seen := map[string]bool{}
 	r.Watch = func(p Progress) {
@@ -295,7 +296,7 @@ func TestSignals(t *testing.T) {
 			seen["paused"] = true
 			stages = append(stages, "paused")
 			go send(ledger.GoOn, nil)
-		case seen["paused"] && p.Size == 50 && !seen["tuned"]:
+		case seen["paused"] && p.Size == 5 && !seen["tuned"]:
 			seen["tuned"] = true
 			stages = append(stages, "tuned")
 			go send(ledger.Stop, nil)
@@ -419,4 +420,9 @@ func TestUndoWalksTheKeptValues(t *testing.T) {
 	if err != nil || len(left) != 2 || left[0].Key != "150" || left[0].Expected["n"] != "451" || left[0].Found["n"] != "-5" {
 		t.Errorf("%v %+v", err, left)
 	}
+}
+
+// Yield leaves others their turn, as SQLite's own does.
+func (f *faulty) Yield(ctx context.Context, s *engine.Session, hold time.Duration) error {
+	return f.DB.(engine.Yielder).Yield(ctx, s, hold)
 }

@@ -79,7 +79,7 @@ func Tune(o *ledger.Options, args map[string]string) error {
 				err = fmt.Errorf("a number of rows from 1 up is wanted")
 			}
 		default:
-			n.Limits, err = limit(n.Limits, k, v)
+			n.Limits, err = n.Limits.With(k, v)
 		}
 		if err != nil {
 			return fmt.Errorf("%s %s: %w", k, v, err)

@@ -12,7 +12,7 @@ import (
 func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
 	rows, err := db.pool.QueryContext(ctx, `SELECT r.trx_mysql_thread_id, coalesce(min(l.lock_table), ''), coalesce(left(min(r.trx_query), 200), '')
 		FROM information_schema.innodb_lock_waits w JOIN information_schema.innodb_trx b ON b.trx_id = w.blocking_trx_id JOIN information_schema.innodb_trx r ON r.trx_id = w.requesting_trx_id
-		LEFT JOIN information_schema.innodb_locks l ON l.lock_id = w.requested_lock_id
+		LEFT JOIN information_schema.innodb_locks l ON l.lock_trx_id = w.requesting_trx_id
 		WHERE b.trx_mysql_thread_id = ? GROUP BY r.trx_mysql_thread_id`, id)
 	if err != nil {
 		return nil, err

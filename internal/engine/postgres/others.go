@@ -10,6 +10,11 @@ import (
 // Waiting asks which backends wait for ours (pg_blocking_pids). Since when, only
 // version 14 and newer tell (pg_locks.waitstart).
 func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
+	// Mostly nobody waits for anybody, which is quickly told.
+	var any bool
+	if err := db.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM pg_stat_activity WHERE wait_event_type = 'Lock')").Scan(&any); err != nil || !any {
+		return nil, err
+	}
 	since := "NULL"
 	if db.number >= 140000 {
 		since = "min(l.waitstart)"

@@ -215,14 +215,17 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 }
 
 // Pauses between batches. A connection that waits for SQLite's write lock
-// sleeps and looks again, at most 50 ms apart in its first 228 ms (sqlite3.c,
-// sqliteDefaultBusyCallback: 1, 2, 5, 10, 15, 20, 25, 25, 25, 50, 50, 100 ms),
-// so a gap of a little more than 50 ms lets everyone in who came during a hold
-// of 200 ms. Nobody can see whether anyone waits; so such a gap is left every
-// 1.5 seconds, and after every batch while others are seen to commit.
+// sleeps and looks again, at most 50 ms apart in its first 228 ms and 100 ms
+// apart from then on (sqlite3.c, sqliteDefaultBusyCallback: 1, 2, 5, 10, 15, 20,
+// 25, 25, 25, 50, 50, 100 ms). So a gap of a little more than 50 ms lets everyone
+// in who came during a hold of 200 ms, and one of a little more than 100 ms
+// everyone. Nobody can see whether anyone waits; so the longer one is left every
+// two seconds, and the shorter one after every batch while others are seen to
+// commit.
 const (
 	turnGap        = 55 * time.Millisecond
-	probeEvery     = 1500 * time.Millisecond
+	probeGap       = 105 * time.Millisecond
+	probeEvery     = 2 * time.Second
 	contendedFor   = 3 * time.Second
 	checkpointFrom = 4000 // frames: SQLite's own default is 1000, but it would flush four times as often
 )
@@ -248,10 +251,11 @@ func (db *DB) Yield(ctx context.Context, s *engine.Session, lastHold time.Durati
 	st.version = version
 	probe := now.Sub(st.probed) > probeEvery
 	if probe || now.Sub(st.contended) < contendedFor {
+		length := turnGap
 		if probe {
-			st.probed = now
+			st.probed, length = now, probeGap
 		}
-		gap := time.NewTimer(turnGap)
+		gap := time.NewTimer(length)
 		defer gap.Stop()
 		if st.wal != nil && st.frames >= checkpointFrom {
 			st.settle()

@@ -1,17 +1,15 @@
-package runner
+package pace
 
 import (
 	"fmt"
 	"strconv"
 	"strings"
 	"time"
-
-	"jugatum/internal/pace"
 )
 
-// limit sets one of the limits from its text, as the job file, the command line
+// With is l with one limit set from its text, as the job file, the command line
 // and `tune` write it; "off" takes it away.
-func limit(l pace.Limits, name, text string) (pace.Limits, error) {
+func (l Limits) With(name, text string) (Limits, error) {
 	off := text == "off"
 	var err error
 	switch name {
@@ -36,9 +34,9 @@ func limit(l pace.Limits, name, text string) (pace.Limits, error) {
 			l.LogRate, err = rate(text)
 		}
 	case "window":
-		l.Window = pace.Window{}
+		l.Window = Window{}
 		if !off {
-			l.Window, err = pace.ParseWindow(text)
+			l.Window, err = ParseWindow(text)
 		}
 	default:
 		err = fmt.Errorf("there is no such limit; there are hold, batch, waiters, lag, log_rate and window")
@@ -46,12 +44,12 @@ func limit(l pace.Limits, name, text string) (pace.Limits, error) {
 	return l, err
 }
 
-// Limits reads limits from their texts by name.
-func Limits(texts map[string]string) (pace.Limits, error) {
-	var l pace.Limits
+// ParseLimits reads limits from their texts by name.
+func ParseLimits(texts map[string]string) (Limits, error) {
+	var l Limits
 	for name, text := range texts {
 		var err error
-		if l, err = limit(l, name, text); err != nil {
+		if l, err = l.With(name, text); err != nil {
 			return l, fmt.Errorf("%s %s: %w", name, text, err)
 		}
 	}

@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"encoding/csv"
+	"fmt"
+	"os"
+
+	"jugatum/internal/ledger"
+	"jugatum/internal/term"
+)
+
+// printWaits lists the longest waits of other sessions on us.
+func (a *app) printWaits(list []ledger.Wait) {
+	if len(list) == 0 {
+		return
+	}
+	a.out.Printf("\n")
+	t := a.out.NewTable("  longest waits", "session", "for", "statement")
+	for _, w := range list {
+		t.Row("  "+term.Duration(dur(w.MS)), term.Clean(w.Session), term.Clean(w.For), term.Fit(term.Clean(w.Statement), max(a.out.Width()-60, 20)))
+	}
+	t.Print()
+}
+
+// writeAsides writes the rows that were set aside as CSV: step, key, error,
+// whether it was changed later, then each new value with its column. NULL is an
+// empty field, as is a value that could not be worked out.
+func writeAsides(path string, list []ledger.Aside) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return usagef("%s cannot be written: %v", path, err)
+	}
+	defer f.Close()
+	columns := map[string]bool{}
+	for _, x := range list {
+		for c := range x.New {
+			columns[c] = true
+		}
+	}
+	names := sortedKeys(columns)
+	w := csv.NewWriter(f)
+	if err := w.Write(append([]string{"step", "key", "error", "changed_later"}, names...)); err != nil {
+		return err
+	}
+	for _, x := range list {
+		row := []string{fmt.Sprint(x.Step), x.KeyText, x.Error, fmt.Sprint(x.Retried)}
+		for _, c := range names {
+			v := ""
+			if x.New[c] != nil {
+				v = *x.New[c]
+			}
+			row = append(row, v)
+		}
+		if err := w.Write(row); err != nil {
+			return err
+		}
+	}
+	w.Flush()
+	if err := w.Error(); err != nil {
+		return err
+	}
+	return f.Close()
+}

@@ -1,0 +1,233 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/runner"
+	"jugatum/internal/term"
+)
+
+func (a *app) pause() *cli.Command {
+	return &cli.Command{
+		Name:        "pause",
+		Usage:       "hold a run up after the batch under way, from another terminal",
+		ArgsUsage:   "RUN",
+		Description: "`resume` lets it go on; so does `stop` end it.\n\n" + example("jugatum pause --db postgres://dba@db1/saltmere 3"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return a.signal(ctx, c, ledger.Pause, nil, "holds off")
+		},
+	}
+}
+
+func (a *app) stop() *cli.Command {
+	return &cli.Command{
+		Name:        "stop",
+		Usage:       "end a run after the batch under way, from another terminal; it can be resumed",
+		ArgsUsage:   "RUN",
+		Description: example("jugatum stop --db postgres://dba@db1/saltmere 3"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return a.signal(ctx, c, ledger.Stop, nil, "stops")
+		},
+	}
+}
+
+func (a *app) tune() *cli.Command {
+	return &cli.Command{
+		Name:        "tune",
+		Usage:       "give a run that goes on other limits, from the next batch on",
+		ArgsUsage:   "RUN",
+		Description: "What is not named stays as it is; `off` takes a limit away. The new limits also hold when the run is resumed.\n\n" + example("jugatum tune --db postgres://dba@db1/saltmere 3 --hold 100ms --log-rate 5MB/s"),
+		Flags: append([]cli.Flag{
+			&cli.StringFlag{Name: "hold", Usage: "longest time a batch may hold its locks"},
+			&cli.StringFlag{Name: "batch", Usage: "a fixed number of rows for every batch; --hold ends that"},
+		}, limitFlags()...),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args := map[string]string{}
+			for _, name := range []string{"hold", "batch"} {
+				if c.IsSet(name) {
+					args[name] = c.String(name)
+				}
+			}
+			for flag, name := range limitNames {
+				if c.IsSet(flag) {
+					args[name] = c.String(flag)
+				}
+			}
+			if len(args) == 0 {
+				return usagef("which limit? See `jugatum tune --help`")
+			}
+			if err := runner.Tune(&ledger.Options{}, args); err != nil {
+				return usagef("%v", err)
+			}
+			return a.signal(ctx, c, ledger.Tune, args, "goes by the new limits")
+		},
+	}
+}
+
+// limitNames are the limits that have a flag of their own, by the flag.
+var limitNames = map[string]string{"waiters": "waiters", "lag": "lag", "log-rate": "log_rate", "window": "window"}
+
+func limitFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "waiters", Usage: "ease off while more other sessions than this wait on us"},
+		&cli.StringFlag{Name: "lag", Usage: "wait while a replica is further behind than this (5s)"},
+		&cli.StringFlag{Name: "log-rate", Usage: "most log to write (20MB/s)"},
+		&cli.StringFlag{Name: "window", Usage: "begin batches only at this time of day (22:00-05:30)"},
+	}
+}
+
+// signal sends a word to the process that works on a run, and waits a moment to
+// see whether it took notice.
+func (a *app) signal(ctx context.Context, c *cli.Command, kind string, args map[string]string, does string) error {
+	return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
+		if r.Status != ledger.Running {
+			return refusef("run %d does not go on (%s), so there is nobody to hear this", r.ID, r.Status)
+		}
+		s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum " + kind, LockTimeout: 5 * time.Second})
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		if err := l.Send(ctx, s, r.ID, kind, args); err != nil {
+			return fmt.Errorf("the signal cannot be written into the ledger: %w", err)
+		}
+		for begun := time.Now(); time.Since(begun) < heardWithin; {
+			list, err := l.Signals(ctx, r.ID, 0)
+			if err != nil {
+				return err
+			}
+			if n := len(list); n > 0 && list[n-1].SeenAt != nil {
+				a.out.Printf("Run %d %s.\n", r.ID, does)
+				return nil
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(100 * time.Millisecond):
+			}
+		}
+		return fmt.Errorf("run %d has not taken notice for %v: the process %d on %s may be dead, in which case `jugatum resume %d` goes on; otherwise it will hear this after its batch", r.ID, heardWithin, r.PID, r.Host, r.ID)
+	})
+}
+
+// heardWithin is how long a signal may take; a batch is over long before.
+const heardWithin = 10 * time.Second
+
+func (a *app) watch() *cli.Command {
+	return &cli.Command{
+		Name:        "watch",
+		Usage:       "follow a run from another terminal",
+		ArgsUsage:   "RUN",
+		Description: "The view is that of `run` itself, read from the ledger. Ctrl-C ends the watching, not the run.\n\n" + example("jugatum watch --db postgres://dba@db1/saltmere 3"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
+				wctx, stop, done := a.interruptible(ctx)
+				defer done()
+				live := a.err.NewLive()
+				from := map[int]ledger.Totals{} // of each step, when the watching began
+				begun := time.Now()
+				for {
+					p, err := l.Progress(wctx, r)
+					if err != nil {
+						return err
+					}
+					pr := watched(r, p, from, begun)
+					live.Show(func(width int) []string { return a.block(pr, width) }, func() string { return line(pr) }, false)
+					if r.Status != ledger.Running {
+						break
+					}
+					select {
+					case <-stop:
+						live.Clear()
+						return nil
+					case <-time.After(400 * time.Millisecond):
+					}
+					if r, err = l.Load(wctx, r.ID); err != nil {
+						return err
+					}
+				}
+				live.Clear()
+				sum, err := a.summary(ctx, db, l, r.ID, 0)
+				if err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					return a.json(sum)
+				}
+				a.printSummary(sum, dbFlag(c, db))
+				return nil
+			})
+		},
+	}
+}
+
+// watched makes the view of a run from what the ledger says. The speed is that
+// since the watching began.
+func watched(r *ledger.Run, p ledger.Latest, from map[int]ledger.Totals, begun time.Time) runner.Progress {
+	out := runner.Progress{Run: r.ID, Undo: r.UndoOf != 0, Steps: len(r.Steps), Elapsed: time.Since(r.StartedAt), Note: p.Note, Size: int(p.Scanned), Hold: p.Hold, Worst: p.Worst,
+		SetAside: p.SetAside, Waiters: p.Waiters, Lag: -1}
+	for _, st := range r.Steps {
+		t := st.Totals
+		out.Batches += t.Batches
+		if out.Log.Scope == "" {
+			out.Log = t.Log
+		} else {
+			out.Log.Add(t.Log)
+		}
+		if st.Status == "pending" {
+			continue
+		}
+		if _, ok := from[st.N]; !ok {
+			from[st.N] = t
+		}
+		out.Step, out.Name, out.Scanned, out.Matched, out.Changed, out.LeftAlone = st.N, st.Name, t.Scanned, t.Matched, t.Changed, t.LeftAlone
+		out.TableRows, out.ToChange, out.Here, out.StepElapsed = st.TableRows, st.ToChange, t.Scanned-from[st.N].Scanned, time.Since(begun)
+	}
+	return out
+}
+
+// resumeOrGoOn lets a run go on that is only paused; false if nobody works on it.
+func (a *app) resumePaused(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) (bool, error) {
+	if r.Status != ledger.Running {
+		return false, nil
+	}
+	list, err := l.Signals(ctx, r.ID, 0)
+	if err != nil {
+		return false, err
+	}
+	paused := false
+	for _, s := range list {
+		switch {
+		case s.Kind == ledger.Pause:
+			paused = true
+		case s.Kind == ledger.GoOn, s.Kind == ledger.Stop:
+			paused = false
+		}
+	}
+	if !paused || l.Free(r) == nil && !a.held(ctx, db, r) {
+		return false, nil
+	}
+	a.err.Printf("%s\n", a.err.Paint(term.Faint, fmt.Sprintf("Run %d is only paused.", r.ID)))
+	return true, a.signal(ctx, c, ledger.GoOn, nil, "goes on")
+}
+
+// held reports whether the server has a lock on the run for somebody.
+func (a *app) held(ctx context.Context, db engine.DB, r *ledger.Run) bool {
+	locker, ok := db.(engine.RunLocker)
+	if !ok || !locker.HasRunLock() {
+		return false
+	}
+	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum", LockTimeout: time.Second})
+	if err != nil {
+		return false
+	}
+	defer s.Close()
+	got, err := locker.LockRun(ctx, s, r.ID, 0)
+	return err == nil && !got
+}

@@ -1,0 +1,189 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// sumJSON is what the tests here read of a run's summary.
+type sumJSON struct {
+	Status   string
+	SetAside int64 `json:"set_aside"`
+	Rows     []struct {
+		Key, Error string
+		New        map[string]*string
+		Retried    bool
+	} `json:"rows_set_aside"`
+	HoldMS float64 `json:"hold_target_ms"`
+	Steps  []struct{ Changed int64 }
+	Others struct {
+		Waits, Sessions, Samples int64
+		TotalMS                  float64 `json:"total_ms"`
+		LookingMS                float64 `json:"looking_ms"`
+	}
+	Waits []struct {
+		For       string `json:"waiting_for"`
+		Statement string
+		MS        float64 `json:"wait_ms"`
+	} `json:"longest_waits"`
+	Signals []struct {
+		Kind, Who string
+		SeenAt    *time.Time `json:"seen_at"`
+	}
+}
+
+func (d *database) show(run string) sumJSON {
+	d.t.Helper()
+	var s sumJSON
+	if err := json.Unmarshal([]byte(d.must(0, "show", run, "--json").out), &s); err != nil {
+		d.t.Fatal(err)
+	}
+	return s
+}
+
+// TestSteered pauses, tunes, lets go on and stops a run from another terminal.
+func TestSteered(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.killTable()
+		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "25")
+		d.waitForBatches(3)
+		d.must(0, "pause", "1")
+		before := d.one("SELECT count(*) FROM " + d.ledger("batch"))
+		d.must(2, "tune", "1", "--hold", "soon")
+		d.must(2, "tune", "1")
+		d.must(0, "tune", "1", "--batch", "30", "--log-rate", "500MB/s")
+		time.Sleep(500 * time.Millisecond)
+		if got := d.one("SELECT count(*) FROM " + d.ledger("batch")); got != before {
+			t.Errorf("%s batches while paused, %s before", got, before)
+		}
+		d.must(0, "resume", "1") // it goes on in its own process
+		for begun := time.Now(); d.one("SELECT count(*) FROM "+d.ledger("batch")+" WHERE scanned = 30") == "0"; time.Sleep(20 * time.Millisecond) {
+			if time.Since(begun) > 20*time.Second {
+				t.Fatal("the new batch size is not used")
+			}
+		}
+		d.must(0, "stop", "1")
+		cmd.Wait()
+		if status := cmd.ProcessState.ExitCode(); status != 4 {
+			t.Errorf("exit status %d\n%s", status, cmd.Stderr)
+		}
+		d.must(3, "pause", "1") // nobody is there to hear it
+		s := d.show("1")
+		if s.Status != "stopped" || len(s.Signals) != 4 || s.Signals[3].Kind != "stop" || s.Signals[3].SeenAt == nil || s.Signals[0].Who == "" {
+			t.Errorf("%+v", s)
+		}
+		d.must(0, "tune", "--help")
+		o := d.must(0, "resume", "1")
+		if !strings.Contains(o.out, "run 1 done") {
+			t.Error(o.out)
+		}
+		if o := d.must(0, "watch", "1"); !strings.Contains(o.out, "run 1 done") {
+			t.Error(o.out)
+		}
+		d.changedOnce()
+	})
+}
+
+// TestRowsSetAside: rows that cannot be changed stand alone at last; the first
+// ends a run unless it may be set aside.
+func TestRowsSetAside(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer NOT NULL, CHECK (n < 5000 OR n >= 100000))", "INSERT INTO t SELECT i, i FROM "+d.numbers(3000))
+		d.exec("UPDATE t SET n = 4500 WHERE id IN (7, 8, 1234, 3000)")
+		before := d.dump("t")
+		run := func(more ...string) []string {
+			return append([]string{"run", "--sql", "UPDATE t SET n = n + 1000 WHERE id > 0", "--accept", "any"}, more...)
+		}
+		o := d.must(1, run()...)
+		if !strings.Contains(o.err, "row 7:") || !strings.Contains(o.err, "--set-aside") {
+			t.Errorf("it does not name the row: %s", o.err)
+		}
+		if got := d.one("SELECT count(*) FROM t WHERE n > id AND id < 7"); got != "6" {
+			t.Errorf("%s rows before the bad one were changed", got)
+		}
+		d.must(0, "undo", "1")
+		same(t, "undone", d.dump("t"), before)
+		if o := d.must(1, run("--set-aside", "3")...); !strings.Contains(o.err, "row 3000") {
+			t.Errorf("the fourth row should have ended the run: %s", o.err)
+		}
+		d.must(0, "undo", "3")
+		o = d.must(5, run("--set-aside", "4")...)
+		if !strings.Contains(o.out, "set aside 4 rows") {
+			t.Error(o.out)
+		}
+		if got := d.one("SELECT count(*) FROM t WHERE n = id + 1000"); got != "2996" {
+			t.Errorf("%s rows changed", got)
+		}
+		s := d.show("5")
+		if s.SetAside != 4 || len(s.Rows) != 4 || s.Rows[0].Key != "7" || s.Rows[3].Key != "3000" || s.Rows[2].Error == "" || *s.Rows[2].New["n"] != "5500" || s.Steps[0].Changed != 2996 {
+			t.Errorf("%+v", s)
+		}
+		path := filepath.Join(t.TempDir(), "aside.csv")
+		d.must(0, "show", "5", "--set-aside-csv", path)
+		if text, err := os.ReadFile(path); err != nil || strings.Count(string(text), "\n") < 5 || !strings.HasPrefix(string(text), "step,key,error,changed_later,n\n1,7,") {
+			t.Errorf("%s %v", text, err)
+		}
+		d.must(0, "verify", "5")
+		d.must(3, "resume", "5")
+		d.must(5, "resume", "5", "--retry-set-aside") // nothing was mended
+		d.exec("UPDATE t SET n = 4 WHERE id = 7", "DELETE FROM t WHERE id = 8", "UPDATE t SET n = 99000 + 1000 WHERE id = 1234", "UPDATE t SET n = 0 WHERE id = 3000")
+		d.must(0, "resume", "5", "--retry-set-aside")
+		if got := d.one("SELECT count(*) FROM t WHERE id = 7 AND n = 1004 OR id = 1234 AND n = 101000 OR id = 3000 AND n = 1000"); got != "3" {
+			t.Errorf("%s of 3 rows were changed later", got)
+		}
+		if s := d.show("5"); s.SetAside != 0 || !s.Rows[3].Retried || s.Steps[0].Changed != 2999 {
+			t.Errorf("%+v", s)
+		}
+		d.must(0, "verify", "5")
+		d.must(0, "undo", "5")
+		if got := d.one("SELECT count(*) FROM t WHERE n >= 1000 AND n = id + 1000"); got != "0" {
+			t.Errorf("%s rows were not put back", got)
+		}
+	})
+}
+
+// TestOthersWaitsAreSeen: a session that waits on a batch is seen, with what it
+// waits for, and the run eases off if it may not wait.
+func TestOthersWaitsAreSeen(t *testing.T) {
+	for _, e := range []string{"postgres", "mariadb"} {
+		t.Run(e, func(t *testing.T) {
+			t.Parallel()
+			d := fresh(t, e)
+			const rows = 400_000
+			d.exec("CREATE TABLE t (id bigint PRIMARY KEY, n bigint, pad varchar(60))", "INSERT INTO t SELECT i, i, 'moor with care' FROM "+d.numbers(rows))
+			d.settled("t")
+			done := make(chan struct{})
+			go func() {
+				defer close(done)
+				for i := 0; ; i = (i + 1) % 400 {
+					time.Sleep(2 * time.Millisecond)
+					d.db.Exec(fmt.Sprintf("UPDATE t SET pad = 'x' WHERE id = %d", 100+i))
+					if d.haveLedger() && d.one("SELECT count(*) FROM "+d.ledger("run")+" WHERE status = 'done'") == "1" {
+						return
+					}
+				}
+			}()
+			// One long batch first: it is the whole table.
+			d.must(0, "run", "--sql", "UPDATE t SET n = n * 3 + 1, pad = upper(pad) WHERE id > 0", "--accept", "any", "--batch", fmt.Sprint(rows), "--waiters", "0")
+			<-done
+			s := d.show("1")
+			if s.Others.Samples < 1 || s.Others.Waits < 1 || s.Others.Sessions < 1 || s.Others.TotalMS <= 0 || len(s.Waits) == 0 {
+				t.Fatalf("%+v", s.Others)
+			}
+			if !strings.Contains(s.Waits[0].For, "t") || !strings.Contains(strings.ToUpper(s.Waits[0].Statement), "UPDATE T SET PAD") {
+				t.Errorf("%+v", s.Waits[0])
+			}
+			if got := d.one("SELECT max(waiters) FROM " + d.ledger("batch")); got == "0" || got == "-1" {
+				t.Errorf("the batch's record says %s waiters", got)
+			}
+			if o := d.must(0, "show", "1"); !strings.Contains(o.out, "waited,") {
+				t.Error(o.out)
+			}
+		})
+	}
+}
