@@ -4,11 +4,14 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/hazard"
+	"jugatum/internal/ledger"
 	"jugatum/internal/preview"
 	"jugatum/internal/term"
 )
@@ -20,7 +23,13 @@ func (a *app) preview() *cli.Command {
 		ArgsUsage: "JOB",
 		Description: example("jugatum preview --db sqlite:saltmere.db mooring-tariff.toml --param rise=1.035",
 			`jugatum preview --db sqlite:saltmere.db --sql "DELETE FROM cargo_line WHERE tonnes = 0"`),
-		Flags: append(jobFlags(), &cli.IntFlag{Name: "sample", Value: 6, Usage: "rows to show of each step"}),
+		Flags: append(jobFlags(),
+			&cli.IntFlag{Name: "sample", Value: 6, Usage: "rows to show of each step"},
+			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back, and foretell the whole from it"},
+			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "for --rehearse: longest time a batch may hold its locks"},
+			&cli.IntFlag{Name: "batch", Usage: "for --rehearse: a fixed number of rows for every batch"},
+			&cli.StringFlag{Name: "keep", Value: "values", Usage: "for --rehearse: values or none"},
+		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			db, err := a.open(ctx, c)
 			if err != nil {
@@ -43,6 +52,15 @@ func (a *app) preview() *cli.Command {
 				}
 				if s.Method, err = p.choose(ctx, ch, s.Matched); err != nil {
 					return err
+				}
+				if c.Bool("rehearse") {
+					opts, err := limits(c, p.job)
+					if err != nil {
+						return err
+					}
+					if s.Rehearsal, err = p.rehearse(ctx, ch, opts, s.Changes); err != nil {
+						return err
+					}
 				}
 				steps = append(steps, s)
 			}
@@ -94,10 +112,57 @@ func (a *app) printStep(s *preview.Step) {
 		o.Printf("\n")
 		a.printSample(s, width-2)
 	}
+	if s.Rehearsal != nil {
+		a.printRehearsal(o, s.Rehearsal)
+	}
 	if len(s.Hazards) > 0 {
 		o.Printf("\n")
 	}
 	a.printHazards(o, s.Hazards)
+}
+
+// rehearse carries out one batch of a step and rolls it back.
+func (p *plan) rehearse(ctx context.Context, ch *change.Change, opts ledger.Options, changes int64) (*preview.Rehearsal, error) {
+	if changes == 0 || ch.Table.Key == nil {
+		return nil, nil
+	}
+	x, err := preview.Rehearse(ctx, p.db, ch, opts.Keep, opts.Hold, opts.Batch, changes)
+	if err != nil {
+		return nil, fmt.Errorf("the rehearsal of step %q: %w; it was rolled back", ch.Step, err)
+	}
+	return x, nil
+}
+
+// printRehearsal tells what one batch cost and what the whole will.
+func (a *app) printRehearsal(o *term.Out, x *preview.Rehearsal) {
+	o.Printf("\n  rehearsed  one batch of %s rows, %s changed, in %s; rolled back\n", term.Count(x.Rows), term.Count(x.Changed), term.Duration(dur(x.WorkMS)))
+	if x.LogRow >= 0 {
+		o.Printf("  log        %.0f bytes in %.1f records for each changed row (%s)\n", x.LogRow, x.Records, scope(x.Log.Scope))
+	}
+	if len(x.Locks) > 0 {
+		var list []string
+		for _, k := range sortedKeys(x.Locks) {
+			list = append(list, fmt.Sprintf("%s %s", k, term.Count(int64(x.Locks[k]))))
+		}
+		o.Printf("  locks      %s\n", strings.Join(list, ", "))
+	}
+	f := foretold(x)
+	o.Printf("  foretold   %s\n", o.Paint(term.Bold, foretoldText(*f)))
+}
+
+func foretold(x *preview.Rehearsal) *ledger.Foretold {
+	return &ledger.Foretold{Batches: x.Batches, Seconds: x.Seconds, HoldMS: x.HoldMS, LogBytes: x.LogBytes, KeptBytes: x.KeptBytes}
+}
+
+func foretoldText(f ledger.Foretold) string {
+	text := fmt.Sprintf("about %s batches, %s without their commits, holds of %s", term.Count(f.Batches), term.Duration(time.Duration(f.Seconds*float64(time.Second))), term.Duration(dur(f.HoldMS)))
+	if f.LogBytes >= 0 {
+		text += ", " + term.Bytes(f.LogBytes) + " of log"
+	}
+	if f.KeptBytes >= 0 {
+		text += ", " + term.Bytes(f.KeptBytes) + " of kept values"
+	}
+	return text
 }
 
 func (a *app) printFigures(s *preview.Step) {

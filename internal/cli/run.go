@@ -34,6 +34,7 @@ func (a *app) runCmd() *cli.Command {
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks; batches find their size by it"},
 			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values (old and new ones, for verify and undo) or none"},
+			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back first; the summary sets what it foretold against what came"},
 			&cli.StringFlag{Name: "accept", Usage: "the number of rows that will change, or any: then nothing is counted beforehand"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant"},
 			&cli.BoolFlag{Name: "again", Usage: "run a job that already finished here with the same parameters"},
@@ -64,7 +65,7 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 	if err := a.earlier(ctx, c, p, l); err != nil {
 		return err
 	}
-	steps, total, err := a.foresee(ctx, c, p, opts)
+	steps, total, err := a.foresee(ctx, c, p, &opts)
 	if err != nil {
 		return err
 	}
@@ -106,7 +107,7 @@ func (a *app) earlier(ctx context.Context, c *cli.Command, p *plan, l *ledger.Le
 }
 
 // foresee previews the steps, shows what matters, and asks whether to go on.
-func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts ledger.Options) ([]*ledger.Step, int64, error) {
+func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger.Options) ([]*ledger.Step, int64, error) {
 	accept := c.String("accept")
 	count := accept != "any"
 	var steps []*ledger.Step
@@ -139,6 +140,16 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts ledger.
 		if st.Method, err = p.choose(ctx, ch, st.Matched); err != nil {
 			return nil, 0, err
 		}
+		if c.Bool("rehearse") {
+			x, err := p.rehearse(ctx, ch, *opts, st.ToChange)
+			if err != nil {
+				return nil, 0, err
+			}
+			if x != nil {
+				a.printRehearsal(a.err, x)
+				opts.Foretold = addForetold(opts.Foretold, foretold(x))
+			}
+		}
 		for _, f := range found {
 			if f.Level == hazard.Refusal && !(slices.Contains(despite, f.Code) && canBeMeant(f.Code)) {
 				refused = append(refused, f.Code)
@@ -166,6 +177,15 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts ledger.
 		return steps, total, a.accept(accept, total)
 	}
 	return steps, -1, nil
+}
+
+// addForetold adds up what is foretold for several steps.
+func addForetold(sum, x *ledger.Foretold) *ledger.Foretold {
+	if sum == nil {
+		return x
+	}
+	return &ledger.Foretold{Batches: sum.Batches + x.Batches, Seconds: sum.Seconds + x.Seconds, HoldMS: max(sum.HoldMS, x.HoldMS),
+		LogBytes: plus(sum.LogBytes, x.LogBytes), KeptBytes: plus(sum.KeptBytes, x.KeptBytes)}
 }
 
 // canBeMeant tells hazards that a person may accept from those that would make

@@ -14,34 +14,35 @@ import (
 
 // summary is a run as `run`, `resume`, `undo` and `show` give it.
 type summary struct {
-	Schema    int             `json:"schema"`
-	Run       int64           `json:"run"`
-	Title     string          `json:"title"`
-	Reason    string          `json:"reason"`
-	UndoOf    int64           `json:"undo_of,omitempty"`
-	UndoneBy  int64           `json:"undone_by,omitempty"`
-	Status    string          `json:"status"`
-	Error     string          `json:"error,omitempty"`
-	Database  string          `json:"database"`
-	StartedAt time.Time       `json:"started_at"`
-	EndedAt   *time.Time      `json:"ended_at,omitempty"`
-	User      string          `json:"os_user"`
-	DBUser    string          `json:"db_user,omitempty"`
-	Host      string          `json:"host"`
-	Version   string          `json:"version"`
-	Keep      bool            `json:"kept_values"`
-	HoldMS    float64         `json:"hold_target_ms"`
-	Steps     []summaryStep   `json:"steps"`
-	Holds     summaryHolds    `json:"holds"`
-	Log       summaryLog      `json:"log"`
-	ElapsedS  float64         `json:"elapsed_s"`
-	LeftAlone []ledger.Left   `json:"left_alone,omitempty"`
-	Slowest   []ledger.Slow   `json:"slowest"`
-	SetAside  int64           `json:"set_aside"`
-	Asides    []ledger.Aside  `json:"rows_set_aside,omitempty"`
-	Others    ledger.Watching `json:"others"`
-	Waits     []ledger.Wait   `json:"longest_waits,omitempty"`
-	Signals   []ledger.Signal `json:"signals,omitempty"`
+	Schema    int              `json:"schema"`
+	Run       int64            `json:"run"`
+	Title     string           `json:"title"`
+	Reason    string           `json:"reason"`
+	UndoOf    int64            `json:"undo_of,omitempty"`
+	UndoneBy  int64            `json:"undone_by,omitempty"`
+	Status    string           `json:"status"`
+	Error     string           `json:"error,omitempty"`
+	Database  string           `json:"database"`
+	StartedAt time.Time        `json:"started_at"`
+	EndedAt   *time.Time       `json:"ended_at,omitempty"`
+	User      string           `json:"os_user"`
+	DBUser    string           `json:"db_user,omitempty"`
+	Host      string           `json:"host"`
+	Version   string           `json:"version"`
+	Keep      bool             `json:"kept_values"`
+	HoldMS    float64          `json:"hold_target_ms"`
+	Steps     []summaryStep    `json:"steps"`
+	Holds     summaryHolds     `json:"holds"`
+	Log       summaryLog       `json:"log"`
+	ElapsedS  float64          `json:"elapsed_s"`
+	LeftAlone []ledger.Left    `json:"left_alone,omitempty"`
+	Slowest   []ledger.Slow    `json:"slowest"`
+	SetAside  int64            `json:"set_aside"`
+	Asides    []ledger.Aside   `json:"rows_set_aside,omitempty"`
+	Foretold  *ledger.Foretold `json:"foretold,omitempty"`
+	Others    ledger.Watching  `json:"others"`
+	Waits     []ledger.Wait    `json:"longest_waits,omitempty"`
+	Signals   []ledger.Signal  `json:"signals,omitempty"`
 
 	run     *ledger.Run
 	elapsed time.Duration
@@ -92,7 +93,7 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		elapsed = r.EndedAt.Sub(r.StartedAt)
 	}
 	s := &summary{Schema: 1, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
-		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, HoldMS: msf(r.Options.Hold),
+		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, Foretold: r.Options.Foretold, HoldMS: msf(r.Options.Hold),
 		Holds: summaryHolds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: summaryLog{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []summaryStep{}, run: r, elapsed: elapsed}
 	if !r.EndedAt.IsZero() {
 		s.EndedAt = &r.EndedAt
@@ -195,6 +196,9 @@ func (a *app) printSummary(s *summary, dbFlag string) {
 			log = fmt.Sprintf("%s of %s", term.Bytes(s.Log.Bytes), s.Log.Kind)
 		}
 		o.Printf("  log      %s (%s)\n", log, scope(s.Log.Scope))
+	}
+	if s.Foretold != nil {
+		o.Printf("  foretold %s\n", foretoldText(*s.Foretold))
 	}
 	if s.Others.Samples > 0 {
 		o.Printf("  others   %s\n", othersText(s.Others, s.elapsed))

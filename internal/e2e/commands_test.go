@@ -351,3 +351,46 @@ func TestCostIsMeasured(t *testing.T) {
 		}
 	})
 }
+
+// TestRehearsal carries out a batch and leaves no trace of it; the run that
+// follows says beside what came what was foretold.
+func TestRehearsal(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, n bigint, s varchar(40))", "INSERT INTO t SELECT i, i, 'moor with care' FROM "+d.numbers(50_000))
+		d.settled("t")
+		before := d.dump("t")
+		args := []string{"--sql", "UPDATE t SET n = n * 3 + 1, s = 'x' || s WHERE id % 2 = 0", "--rehearse"}
+		var p struct {
+			Steps []struct {
+				Rehearsal *struct {
+					Rows, Changed, Batches int64
+					WorkMS                 float64 `json:"work_ms"`
+					LogRow                 float64 `json:"log_bytes_a_row"`
+					KeptRow                float64 `json:"kept_bytes_a_row"`
+					KeptBytes              int64   `json:"kept_bytes"`
+				}
+			}
+		}
+		if err := json.Unmarshal([]byte(d.must(0, append([]string{"preview", "--json"}, args...)...).out), &p); err != nil {
+			t.Fatal(err)
+		}
+		x := p.Steps[0].Rehearsal
+		if x == nil || x.Rows < 200 || x.Changed < x.Rows/3 || x.Changed > x.Rows*2/3 || x.WorkMS <= 0 || x.Batches < 1 {
+			t.Fatalf("%+v", x)
+		}
+		if d.engine == "postgres" && (x.LogRow < 50 || x.LogRow > 100_000) || d.engine != "mariadb" && (x.KeptRow < 20 || x.KeptRow > 2000) {
+			t.Errorf("%+v", x)
+		}
+		same(t, "after the rehearsal", d.dump("t"), before)
+		if d.engine == "postgres" && d.one("SELECT count(*) FROM pg_namespace WHERE nspname = 'jugatum'") != "0" || d.engine == "sqlite" && d.one("SELECT count(*) FROM sqlite_schema WHERE name LIKE 'jugatum%'") != "0" {
+			t.Error("it left tables behind")
+		}
+		o := d.must(0, append([]string{"run", "--accept", "25000"}, args...)...)
+		if !strings.Contains(o.out, "foretold about") || !strings.Contains(o.err, "rehearsed") {
+			t.Errorf("%s%s", o.out, o.err)
+		}
+		d.must(0, "verify", "1")
+		d.must(0, "undo", "1")
+		same(t, "undone", d.dump("t"), before)
+	})
+}

@@ -46,7 +46,7 @@ func TestGuide(t *testing.T) {
 		switch args[0] {
 		case "run": // a person types the number; here any will do
 			args = append(args, "--accept", "any")
-		case "resume": // nothing stopped it here
+		case "resume", "pause", "stop", "tune": // nothing stopped it here, and it goes on no more
 			want = 3
 		}
 		if o := command(t, append(args, "--db", url)...); o.status != want {
@@ -58,7 +58,7 @@ func TestGuide(t *testing.T) {
 // TestHelp: every command tells an example, and every flag of the README and the guide is there.
 func TestHelp(t *testing.T) {
 	all := ""
-	for _, c := range []string{"demo", "survey", "preview", "run", "resume", "runs", "show", "verify", "undo"} {
+	for _, c := range []string{"demo", "survey", "preview", "run", "resume", "watch", "pause", "stop", "tune", "runs", "show", "verify", "undo"} {
 		o := command(t, c, "--help")
 		if o.status != 0 || !strings.Contains(o.out, "Example:") || !strings.Contains(o.out, "jugatum "+c) {
 			t.Errorf("%s --help: exit status %d\n%s", c, o.status, o.out)
@@ -107,7 +107,7 @@ func TestJSONIsDocumented(t *testing.T) {
 		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer, s varchar(9))", "INSERT INTO t VALUES (1, 1, 'x'), (2, 2, 'y')")
 		job := filepath.Join(t.TempDir(), "job.toml")
 		os.WriteFile(job, []byte("[[step]]\ntable = \"t\"\nwhere = \"id > 0\"\nlet = { two = \"n * 2\" }\nset = { n = \"two\", s = \"s || '!'\" }\ncheck = [{ sql = \"SELECT count(*) FROM t\", is = 2 }]\n"), 0o644)
-		for _, args := range [][]string{{"survey"}, {"preview", job}, {"run", job, "--accept", "2"}, {"verify", "1"}, {"show", "1"}, {"undo", "1"}, {"runs"}, {"version"}} {
+		for _, args := range [][]string{{"survey"}, {"preview", job}, {"preview", job, "--rehearse"}, {"run", job, "--accept", "2"}, {"verify", "1"}, {"show", "1"}, {"undo", "1"}, {"runs"}, {"version"}} {
 			o := d.must(0, append(args, "--json")...)
 			var v map[string]any
 			if err := json.Unmarshal([]byte(o.out), &v); err != nil {
@@ -121,7 +121,7 @@ func TestJSONIsDocumented(t *testing.T) {
 			var missing []string
 			for k := range found {
 				last := k[strings.LastIndexByte(k, '.')+1:]
-				if strings.HasPrefix(k, "slowest.locks.") || last == "schema" {
+				if strings.HasPrefix(k, "slowest.locks.") || strings.HasPrefix(k, "steps.rehearsal.locks.") || last == "schema" {
 					continue
 				}
 				if !strings.Contains(string(doc), "`"+last+"`") {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"database/sql"
 	"fmt"
 	"io"
 	"net"
@@ -12,6 +13,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"jugatum/internal/testserver"
 )
 
 const killRows = 100_000
@@ -220,10 +223,36 @@ func TestServerStopped(t *testing.T) {
 
 // TestConnectionsTerminated has an administrator end the run's session again and again.
 func TestConnectionsTerminated(t *testing.T) {
-	d := fresh(t, "postgres")
+	servers(t, connectionsTerminated)
+}
+
+// servers runs a test on each engine that has a server.
+func servers(t *testing.T, f func(t *testing.T, d *database)) {
+	for _, e := range []string{"postgres", "mariadb"} {
+		t.Run(e, func(t *testing.T) { f(t, fresh(t, e)) })
+	}
+}
+
+// terminate ends the sessions in which runs work here, and says how many.
+func (d *database) terminate() int {
+	d.t.Helper()
+	if d.engine == "postgres" {
+		return len(d.lines("SELECT pg_terminate_backend(pid)::text FROM pg_stat_activity WHERE application_name = 'jugatum run 1' AND datname = current_database()"))
+	}
+	n := 0
+	for _, id := range d.lines("SELECT id FROM information_schema.processlist WHERE db = DATABASE() AND id <> CONNECTION_ID() AND info IS NOT NULL AND info NOT LIKE '%processlist%'") {
+		if _, err := d.db.Exec("KILL " + id); err == nil { // it may have ended by itself
+			n++
+		}
+	}
+	return n
+}
+
+func connectionsTerminated(t *testing.T, d *database) {
 	d.killTable()
 	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--hold", "10ms")
 	done := make(chan error, 1)
+	d.waitForBatches(1)
 	go func() { done <- cmd.Wait() }()
 	ended := 0
 	for {
@@ -240,17 +269,57 @@ func TestConnectionsTerminated(t *testing.T) {
 			return
 		case <-time.After(60 * time.Millisecond):
 			if ended < 12 {
-				ended += len(d.lines("SELECT pg_terminate_backend(pid)::text FROM pg_stat_activity WHERE application_name = 'jugatum run 1' AND datname = current_database()"))
+				ended += d.terminate()
 			}
 		}
 	}
 }
 
+// TestMariaDBKilled kills the server itself, as a crash would, and starts it again.
+func TestMariaDBKilled(t *testing.T) {
+	if maria == nil {
+		t.Skip(noM)
+	}
+	m, err := testserver.StartMariaDB("log-bin=bin", "binlog-format=ROW")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(m.Stop)
+	d := &database{t: t, engine: "mariadb", url: m.URL("saltmere")}
+	if d.db, err = sql.Open("mysql", m.DSN("mysql")); err != nil {
+		t.Fatal(err)
+	}
+	d.exec("CREATE DATABASE saltmere CHARACTER SET utf8mb4")
+	d.db.Close()
+	if d.db, err = sql.Open("mysql", m.DSN("saltmere")); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.db.Close() })
+	d.killTable()
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "500")
+	for kills := 0; kills < 3; kills++ {
+		d.waitForBatches(10 * (kills + 1))
+		m.Kill()
+		if err := m.Start(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Fatalf("%v\n%s", err, cmd.Stderr)
+	}
+	d.changedOnce()
+	d.must(0, "verify", "1")
+	d.must(0, "undo", "1")
+	d.unchanged()
+}
+
 // TestCutAtCommit puts a proxy before the server that passes a COMMIT on and
 // then cuts the connection, so that the answer is lost: whether the batch took
 // effect must be read from the ledger.
-func TestCutAtCommit(t *testing.T) {
-	d := fresh(t, "postgres")
+func TestCutAtCommit(t *testing.T) { servers(t, cutAtCommit) }
+
+func cutAtCommit(t *testing.T, d *database) {
+	port := d.by(fmt.Sprint(maria.Port), fmt.Sprint(server.Port))
 	d.killTable()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -264,11 +333,11 @@ func TestCutAtCommit(t *testing.T) {
 			if err != nil {
 				return
 			}
-			go proxy(client, server.Port, &commits, &cuts)
+			go proxy(client, port, &commits, &cuts)
 		}
 	}()
 	direct := d.url
-	d.url = strings.Replace(direct, fmt.Sprintf(":%d/", server.Port), fmt.Sprintf(":%d/", listener.Addr().(*net.TCPAddr).Port), 1)
+	d.url = strings.Replace(direct, ":"+port+"/", fmt.Sprintf(":%d/", listener.Addr().(*net.TCPAddr).Port), 1)
 	d.must(0, "run", "--sql", killSQL, "--accept", "any", "--batch", "2000")
 	d.url = direct
 	if cuts.Load() < 5 {
@@ -280,9 +349,9 @@ func TestCutAtCommit(t *testing.T) {
 }
 
 // proxy passes bytes both ways and cuts every seventh connection's commit.
-func proxy(client net.Conn, port int, commits, cuts *atomic.Int64) {
+func proxy(client net.Conn, port string, commits, cuts *atomic.Int64) {
 	defer client.Close()
-	up, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	up, err := net.Dial("tcp", "127.0.0.1:"+port)
 	if err != nil {
 		return
 	}

@@ -8,6 +8,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io"
+	"log"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -17,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-sql-driver/mysql"
 	_ "github.com/jackc/pgx/v5/stdlib"
 	_ "modernc.org/sqlite"
 
@@ -66,6 +69,7 @@ func TestMain(m *testing.M) {
 		if maria != nil {
 			defer maria.Stop()
 		}
+		mysql.SetLogger(log.New(io.Discard, "", 0)) // servers are killed on purpose
 		os.Unsetenv("JUGATUM_DB")
 		return m.Run()
 	}())

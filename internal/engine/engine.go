@@ -112,6 +112,13 @@ type LagTeller interface {
 	Lag(ctx context.Context) (time.Duration, error)
 }
 
+// Sized is met by engines that can tell within a transaction how much is stored.
+type Sized interface {
+	// Stored is the bytes of a table, or of all tables together; only the
+	// difference of two answers means something.
+	Stored(ctx context.Context, tx *Tx, table string) (int64, error)
+}
+
 // Estimator is met by engines whose planner knows about how many rows a change
 // concerns, and which can make a list of them without keeping others waiting.
 type Estimator interface {

@@ -120,6 +120,10 @@ func (l *Ledger) BeginStep(ctx context.Context, s *engine.Session, run int64, st
 		return err
 	}
 	defer tx.Rollback()
+	// An earlier try may have taken effect, its answer lost.
+	if _, err := tx.Exec(ctx, l.sql("DELETE FROM @lane WHERE run = ? AND step = ? AND batches = 0"), run, st.N); err != nil {
+		return err
+	}
 	if _, err := tx.Exec(ctx, l.sql("INSERT INTO @lane (run, step, n, checkpoint, walk_end, batches, kept, done) VALUES (?, ?, 1, '', ?, 0, 0, 0)"), run, st.N, st.Lane.End.Encode()); err != nil {
 		return err
 	}

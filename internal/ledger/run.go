@@ -32,6 +32,16 @@ type Options struct {
 	Keep     bool          `json:"keep"`
 	SetAside int           `json:"set_aside,omitempty"` // most rows that may be set aside
 	Limits   pace.Limits   `json:"limits"`
+	Foretold *Foretold     `json:"foretold,omitempty"`
+}
+
+// Foretold is what a rehearsal foretold for a run; -1 is unknown.
+type Foretold struct {
+	Batches   int64   `json:"batches"`
+	Seconds   float64 `json:"seconds"`
+	HoldMS    float64 `json:"hold_ms"`
+	LogBytes  int64   `json:"log_bytes"`
+	KeptBytes int64   `json:"kept_bytes"`
 }
 
 // Run is one execution of a job.

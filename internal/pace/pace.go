@@ -34,8 +34,8 @@ type Decision struct {
 // The hold target alone steers the size as long as nobody is in the way (Sizer).
 // While more sessions wait on us than allowed, every look that sees them halves
 // the batches, down to a sixty-fourth, and a pause as long as the last hold lets
-// them have their turn; every batch without that brings a quarter back, so that
-// full size returns within 20 batches. A replica that is too far behind is
+// them have their turn; every look that sees none brings a quarter back, so that
+// full size returns within 20 looks, five seconds. A replica that is too far behind is
 // waited for until it has come back to four fifths of the limit: going on at the
 // limit itself would mean stopping again at once. The log's rate is held by
 // pausing until what was written is within it.
@@ -56,7 +56,7 @@ type Pacer struct {
 const (
 	easeDown  = 0.5      // on every look that sees too many waiting
 	easeLeast = 1.0 / 64 // a batch of some rows always makes progress
-	easeUp    = 1.25     // on every batch without
+	easeUp    = 1.25     // on every look that does not
 	lagBack   = 0.8      // share of the limit to which a replica must come back
 	lagLook   = 250 * time.Millisecond
 	logBurst  = time.Second // of log that may be written ahead of the rate
@@ -82,11 +82,16 @@ func (p *Pacer) Next(s Pressure) Decision {
 		}
 	}
 	d := Decision{}
+	if p.Limits.Waiters == nil {
+		p.ease = 1
+	}
 	if p.Limits.Waiters != nil && s.Sample > p.sample {
 		p.sample = s.Sample
 		if s.Waiters > *p.Limits.Waiters {
 			p.ease = max(p.ease*easeDown, easeLeast)
 			d.Pause = p.hold
+		} else {
+			p.ease = min(p.ease*easeUp, 1)
 		}
 	}
 	if p.ease < 1 {
@@ -106,7 +111,6 @@ func (p *Pacer) Next(s Pressure) Decision {
 func (p *Pacer) Finished(rows int, work, commit time.Duration, log int64, now time.Time) {
 	p.Sizer.Done(rows, work, commit)
 	p.hold = work + commit
-	p.ease = min(max(p.ease, easeLeast)*easeUp, 1)
 	if p.Limits.LogRate > 0 && log > 0 {
 		if p.paid.Before(now) {
 			p.paid = now

@@ -21,6 +21,7 @@ type Step struct {
 	Table     string           `json:"table"`
 	Verb      string           `json:"verb"`
 	Method    string           `json:"method"`
+	Rehearsal *Rehearsal       `json:"rehearsal,omitempty"`
 	Key       []string         `json:"key"`
 	TableRows int64            `json:"table_rows"`
 	Estimated bool             `json:"table_rows_estimated"`

@@ -2,6 +2,7 @@ package runner
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -90,6 +91,9 @@ func (r *Runner) retry(ctx context.Context, w *Work) error {
 		default:
 		}
 		err := r.patiently(ctx, func() error { return r.again(ctx, w, a) })
+		if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost, and it is done
+			err = r.position(ctx, w)
+		}
 		if err != nil && r.DB.Fault(err) == engine.Data {
 			fault := err.Error()
 			err = r.patiently(ctx, func() error {

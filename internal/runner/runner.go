@@ -364,7 +364,11 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 				narrow.failed(r.p.Size)
 				continue
 			}
-			if err := r.aside(ctx, w, r.rng, err); err != nil {
+			err = r.aside(ctx, w, r.rng, err)
+			if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost
+				err = r.position(ctx, w)
+			}
+			if err != nil {
 				return fmt.Errorf("%s: %w", w.Change.Table, err)
 			}
 			narrow.done(decision.Rows)
@@ -468,7 +472,8 @@ func (r *Runner) position(ctx context.Context, w *Work) error {
 				w.Step.Totals = st.Totals
 			}
 		}
-		return nil
+		r.asides, err = r.Ledger.AsideCount(ctx, r.Run.ID)
+		return err
 	})
 }
 

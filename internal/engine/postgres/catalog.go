@@ -372,3 +372,10 @@ func (db *DB) Estimate(ctx context.Context, c *change.Change) (int64, error) {
 	}
 	return int64(out[0].Plan.Rows), nil
 }
+
+// Stored is the size of a table with its TOAST table and indexes.
+func (db *DB) Stored(ctx context.Context, tx *engine.Tx, table string) (int64, error) {
+	var n int64
+	err := tx.Scan(ctx, "SELECT pg_total_relation_size(CAST(? AS text)::regclass)", []any{table}, &n)
+	return n, err
+}

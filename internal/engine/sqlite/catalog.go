@@ -327,3 +327,10 @@ func meaning(name, value string) string {
 	}
 	return "of texts in the file"
 }
+
+// Stored is the size of the whole file as this transaction will leave it.
+func (db *DB) Stored(ctx context.Context, tx *engine.Tx, _ string) (int64, error) {
+	var n int64
+	err := tx.Scan(ctx, "SELECT (SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size)", nil, &n)
+	return n, err
+}

@@ -1,0 +1,175 @@
+package preview
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/pace"
+	"jugatum/internal/sqltext"
+)
+
+// Rehearsal is a batch that was carried out and rolled back, and what it
+// foretells for the whole step. Figures that a server tells only at a commit,
+// and the time of the commits themselves, are not in it.
+type Rehearsal struct {
+	Rows    int64          `json:"rows"`    // gone over
+	Changed int64          `json:"changed"` // of these
+	WorkMS  float64        `json:"work_ms"`
+	Log     engine.Log     `json:"-"`
+	LogRow  float64        `json:"log_bytes_a_row"`   // changed row; -1 unknown
+	Records float64        `json:"log_records_a_row"` // changed row; -1 unknown
+	KeptRow float64        `json:"kept_bytes_a_row"`  // changed row; -1 unknown
+	Locks   map[string]int `json:"locks"`
+
+	Batches   int64   `json:"batches"` // foretold, as those below
+	Seconds   float64 `json:"seconds"`
+	HoldMS    float64 `json:"hold_ms"` // of a batch of full size
+	LogBytes  int64   `json:"log_bytes"`
+	KeptBytes int64   `json:"kept_bytes"`
+}
+
+// rehearsalRows is as many rows as a rehearsal goes over at most: enough to tell
+// what a row costs, and few enough not to be in anybody's way.
+const rehearsalRows = 20_000
+
+// Rehearse carries out one batch of a step and rolls it back. changes is how
+// many rows the whole step will change.
+func Rehearse(ctx context.Context, db engine.DB, c *change.Change, keep bool, hold time.Duration, fixed int, changes int64) (*Rehearsal, error) {
+	if c.Table.Key == nil {
+		return nil, fmt.Errorf("%s has no key by which a batch could be told", c.Table)
+	}
+	walk := engine.NewWalk(db, c.Table)
+	end, err := walk.End(ctx)
+	if err != nil || end == nil {
+		return nil, err
+	}
+	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum rehearsal", LockTimeout: hold})
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	sizer := pace.Sizer{Target: hold, Fixed: fixed}
+	var out *Rehearsal
+	for {
+		n := min(sizer.Next(), rehearsalRows)
+		r, rows, err := walk.Next(ctx, nil, end, n)
+		if err != nil {
+			return nil, err
+		}
+		if rows < 0 {
+			rows = int64(n)
+		}
+		x, err := rehearse(ctx, db, s, c, keep, r)
+		if err != nil {
+			return nil, err
+		}
+		x.Rows = min(rows, c.Table.Rows)
+		out = x
+		work := time.Duration(x.WorkMS * float64(time.Millisecond))
+		sizer.Done(int(rows), work, 0)
+		if fixed > 0 || n >= rehearsalRows || r.Hi.Encode() == end.Encode() || work > hold/8 {
+			break
+		}
+	}
+	out.foretell(c, &sizer, changes)
+	return out, nil
+}
+
+// rehearse is one batch in a transaction that is rolled back.
+func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, keep bool, r change.Range) (*Rehearsal, error) {
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback()
+	x := &Rehearsal{LogRow: -1, Records: -1, KeptRow: -1}
+	var kept *change.Kept
+	if keep {
+		kept = change.NewKept(db.LedgerTable("rehearsal"), c)
+		texts := append(db.LedgerSetup(), db.KeptTable(kept)...)
+		if ddl, ok := db.(engine.DDLCommitter); ok && ddl.DDLCommits() { // a temporary table does not
+			for i := range texts {
+				texts[i] = strings.Replace(texts[i], "CREATE OR REPLACE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)
+			}
+		}
+		for _, text := range texts {
+			if _, err := tx.Exec(ctx, text); err != nil {
+				return nil, fmt.Errorf("making a table for the rehearsal: %w", err)
+			}
+		}
+	}
+	sized, ok := db.(engine.Sized)
+	before := int64(0)
+	if ok = ok && keep; ok {
+		if before, err = sized.Stored(ctx, tx, kept.Table); err != nil {
+			return nil, err
+		}
+	}
+	teller, tells := db.(engine.LockTeller)
+	var own map[string]int // for the table just made
+	if tells {
+		if own, err = teller.Locks(ctx, tx); err != nil {
+			return nil, err
+		}
+	}
+	begun := time.Now()
+	e, err := db.Batch(ctx, tx, c, kept, r, 0)
+	if err != nil {
+		return nil, err
+	}
+	x.WorkMS = float64(time.Since(begun).Microseconds()) / 1000
+	x.Changed, x.Log = e.Changed, e.Log
+	if tells {
+		if x.Locks, err = teller.Locks(ctx, tx); err != nil {
+			return nil, err
+		}
+		for k, n := range own {
+			if x.Locks[k] -= n; x.Locks[k] <= 0 {
+				delete(x.Locks, k)
+			}
+		}
+	}
+	if e.Changed == 0 {
+		return x, nil
+	}
+	if e.Log.Scope != "" && e.Log.Bytes >= 0 {
+		x.LogRow, x.Records = float64(e.Log.Bytes)/float64(e.Changed), float64(e.Log.Records)/float64(e.Changed)
+	}
+	if ok {
+		after, err := sized.Stored(ctx, tx, kept.Table)
+		if err != nil {
+			return nil, err
+		}
+		x.KeptRow = float64(after-before) / float64(e.Changed)
+	}
+	return x, nil
+}
+
+// foretell reckons from the batch to the step: by the rows gone over where the
+// whole table is, by the rows changed for what is written.
+func (x *Rehearsal) foretell(c *change.Change, sizer *pace.Sizer, changes int64) {
+	rows := float64(max(x.Rows, 1))
+	size := float64(max(sizer.Next(), 1))
+	total := math.Max(float64(c.Table.Rows), rows)
+	x.Batches = int64(math.Ceil(total / size))
+	x.HoldMS = x.WorkMS * size / rows
+	x.Seconds = x.WorkMS * total / rows / 1000
+	x.LogBytes, x.KeptBytes = -1, -1
+	if changes < 0 {
+		changes = int64(float64(x.Changed) * total / rows)
+	}
+	if x.LogRow >= 0 {
+		x.LogBytes = int64(x.LogRow * float64(changes))
+	}
+	if x.KeptRow >= 0 {
+		x.KeptBytes = int64(x.KeptRow * float64(changes))
+	}
+	if c.D == sqltext.SQLite || x.Locks == nil {
+		x.Locks = map[string]int{}
+	}
+}
