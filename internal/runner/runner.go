@@ -314,7 +314,9 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 		pressure := r.others.pressure()
 		r.p.Waiters, r.p.Lag = pressure.Waiters, pressure.Lag
 		decision := r.pacer.Next(pressure)
-		r.why = decision.Why
+		if decision.Why != "" || r.easing == 0 { // else the reason of the pause that is over now
+			r.why = decision.Why
+		}
 		if err := r.wait(ctx, decision.Pause, decision.Why); err != nil {
 			return err
 		}

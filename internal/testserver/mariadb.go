@@ -22,6 +22,7 @@ type MariaDB struct {
 	Dir  string
 	Port int
 	conf []string
+	once []string // settings of the next start only
 	cred *syscall.SysProcAttr
 	cmd  *exec.Cmd
 	done chan struct{}
@@ -30,6 +31,19 @@ type MariaDB struct {
 // StartMariaDB makes a data directory in a temporary folder and starts a server
 // on it, on a free port of 127.0.0.1. settings are options without their dashes.
 func StartMariaDB(settings ...string) (*MariaDB, error) {
+	m, err := newMariaDB(settings)
+	if err != nil {
+		return nil, err
+	}
+	if err := m.Start(); err != nil {
+		m.Stop()
+		return nil, err
+	}
+	return m, nil
+}
+
+// newMariaDB makes the data directory of a server.
+func newMariaDB(settings []string) (*MariaDB, error) {
 	if _, err := exec.LookPath("mariadbd"); err != nil {
 		return nil, ErrMissing
 	}
@@ -56,14 +70,8 @@ func StartMariaDB(settings ...string) (*MariaDB, error) {
 		m.Stop()
 		return nil, fmt.Errorf("mariadb-install-db: %w\n%s", err, out)
 	}
-	if m.Port, err = freePort(); err != nil {
-		return nil, err
-	}
-	if err := m.Start(); err != nil {
-		m.Stop()
-		return nil, err
-	}
-	return m, nil
+	m.Port, err = freePort()
+	return m, err
 }
 
 func (m *MariaDB) data() string { return filepath.Join(m.Dir, "data") }
@@ -71,11 +79,12 @@ func (m *MariaDB) data() string { return filepath.Join(m.Dir, "data") }
 // Start starts the server and waits until it answers.
 func (m *MariaDB) Start() error {
 	args := []string{"--no-defaults", "--datadir=" + m.data(), "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(m.Port), "--socket=" + filepath.Join(m.Dir, "sock"),
-		"--pid-file=" + filepath.Join(m.Dir, "pid"), "--log-error=" + filepath.Join(m.Dir, "log"), "--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=16M",
+		"--pid-file=" + filepath.Join(m.Dir, "pid"), "--log-error=" + filepath.Join(m.Dir, "log.err"), "--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=16M",
 		"--max-allowed-packet=64M"}
-	for _, s := range m.conf {
+	for _, s := range append(m.once, m.conf...) {
 		args = append(args, "--"+s)
 	}
+	m.once = nil
 	m.cmd = exec.Command("mariadbd", args...)
 	m.cmd.SysProcAttr, m.cmd.Dir = m.cred, m.Dir
 	if err := m.cmd.Start(); err != nil {
@@ -100,7 +109,7 @@ func (m *MariaDB) Start() error {
 		}
 		select {
 		case <-m.done:
-			log, _ := os.ReadFile(filepath.Join(m.Dir, "log"))
+			log, _ := os.ReadFile(filepath.Join(m.Dir, "log.err"))
 			return fmt.Errorf("mariadbd ended: %s", tail(string(log)))
 		default:
 		}
@@ -109,6 +118,18 @@ func (m *MariaDB) Start() error {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
+}
+
+// status reads one of the server's counters or states.
+func (m *MariaDB) status(name string) (string, error) {
+	db, err := sql.Open("mysql", m.DSN("mysql"))
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	var key, value string
+	err = db.QueryRow("SHOW GLOBAL STATUS LIKE '"+name+"'").Scan(&key, &value)
+	return value, err
 }
 
 func tail(s string) string {

@@ -114,6 +114,32 @@ func (p *Postgres) Stop() {
 	os.RemoveAll(p.Dir)
 }
 
+// Standby makes a streaming standby of the server and starts it.
+func (p *Postgres) Standby() (*Postgres, error) {
+	s := &Postgres{bin: p.bin, cred: p.cred, conf: append(append([]string(nil), p.conf...), "hot_standby=on")}
+	var err error
+	if s.Dir, err = os.MkdirTemp("", "jugatum-pg-"); err != nil {
+		return nil, err
+	}
+	if p.cred != nil {
+		if err := os.Chown(s.Dir, int(p.cred.Credential.Uid), int(p.cred.Credential.Gid)); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.call("pg_basebackup", "-D", s.data(), "-h", "127.0.0.1", "-p", strconv.Itoa(p.Port), "-U", "postgres", "-R", "-X", "stream", "-c", "fast"); err != nil {
+		s.Stop()
+		return nil, err
+	}
+	if s.Port, err = freePort(); err == nil {
+		err = s.Start()
+	}
+	if err != nil {
+		s.Stop()
+		return nil, err
+	}
+	return s, nil
+}
+
 // URL names a database of the server.
 func (p *Postgres) URL(database string) string {
 	return fmt.Sprintf("postgres://postgres@127.0.0.1:%d/%s?sslmode=disable", p.Port, database)

@@ -2,6 +2,8 @@ package postgres
 
 import (
 	"context"
+	"database/sql"
+	"sync"
 	"time"
 
 	"jugatum/internal/engine"
@@ -41,13 +43,47 @@ func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
 	return out, rows.Err()
 }
 
-// Lag is how long the standby furthest behind takes to replay what was written
-// (pg_stat_replication.replay_lag). A standby that has caught up tells none.
+// lagTrack remembers when the log had come how far, so that the age of what a
+// standby has not replayed yet can be told. The server's own replay_lag stands
+// still while a standby does.
+type lagTrack struct {
+	mu   sync.Mutex
+	past []position
+}
+
+type position struct {
+	at  time.Time
+	lsn int64 // bytes of log
+}
+
+// behind takes in where the log and the slowest standby are now, and gives how
+// long ago the oldest of what it lacks was written, to within a look.
+func (t *lagTrack) behind(now time.Time, written, replayed int64) time.Duration {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.past = append(t.past, position{now, written})
+	n := 0
+	for n < len(t.past) && t.past[n].lsn <= replayed {
+		n++
+	}
+	t.past = t.past[n:]
+	if len(t.past) == 0 {
+		return 0
+	}
+	if len(t.past) > 100_000 { // hours behind: the oldest tells enough
+		t.past = append(t.past[:1], t.past[len(t.past)/2:]...)
+	}
+	return now.Sub(t.past[0].at)
+}
+
+// Lag is how far the standby furthest behind is, by the log's positions in
+// pg_stat_replication.
 func (db *DB) Lag(ctx context.Context) (time.Duration, error) {
-	var ms float64
-	err := db.pool.QueryRowContext(ctx, "SELECT CASE WHEN count(*) = 0 THEN -1 ELSE coalesce(extract(epoch FROM max(replay_lag)) * 1000, 0) END::float8 FROM pg_stat_replication").Scan(&ms)
-	if err != nil || ms < 0 {
+	var written, replayed sql.NullInt64
+	err := db.pool.QueryRowContext(ctx, `SELECT CASE WHEN pg_is_in_recovery() THEN NULL ELSE pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0') END::bigint,
+		min(pg_wal_lsn_diff(replay_lsn, '0/0'))::bigint FROM pg_stat_replication`).Scan(&written, &replayed)
+	if err != nil || !written.Valid || !replayed.Valid {
 		return -1, err
 	}
-	return time.Duration(ms * float64(time.Millisecond)), nil
+	return db.lag.behind(time.Now(), written.Int64, replayed.Int64), nil
 }

@@ -1,0 +1,153 @@
+package e2e
+
+import (
+	"database/sql"
+	"errors"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"jugatum/internal/testserver"
+)
+
+// TestStandbyIsWaitedFor stops a real standby's replay in the middle of a run
+// with a limit to its lag: no batch begins until it goes on again. A plain
+// statement leaves it as far behind as it has rows to write.
+func TestStandbyIsWaitedFor(t *testing.T) {
+	if server == nil {
+		t.Skip(noPG)
+	}
+	t.Parallel()
+	primary, err := testserver.StartPostgres("fsync=off", "max_wal_size=2GB")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(primary.Stop)
+	standby, err := primary.Standby()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(standby.Stop)
+	d := &database{t: t, engine: "postgres", url: primary.URL("postgres")}
+	if d.db, err = sql.Open("pgx", d.url); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.db.Close() })
+	replica := &database{t: t, engine: "postgres", url: standby.URL("postgres")}
+	if replica.db, err = sql.Open("pgx", replica.url); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { replica.db.Close() })
+	d.killTable()
+	behind := func() int {
+		return atoi(d.one("SELECT coalesce(max(pg_wal_lsn_diff(pg_current_wal_lsn(), replay_lsn)), 0)::bigint::text FROM pg_stat_replication"))
+	}
+	caughtUp := func() {
+		t.Helper()
+		for begun := time.Now(); behind() > 0; time.Sleep(20 * time.Millisecond) {
+			if time.Since(begun) > 30*time.Second {
+				t.Fatal("the standby does not catch up")
+			}
+		}
+	}
+	caughtUp()
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "100", "--lag", "600ms")
+	d.waitForBatches(5)
+	replica.lines("SELECT pg_wal_replay_pause()::text")
+	time.Sleep(1800 * time.Millisecond) // the limit, a look or two, and a batch
+	batches, lag := d.one("SELECT count(*) FROM jugatum.batch"), behind()
+	time.Sleep(700 * time.Millisecond)
+	if got := d.one("SELECT count(*) FROM jugatum.batch"); got != batches {
+		t.Errorf("batches go on while the standby is behind: %s, then %s", batches, got)
+	}
+	if cmd.ProcessState != nil {
+		t.Fatal("the run is over already")
+	}
+	replica.lines("SELECT pg_wal_replay_resume()::text")
+	if err := cmd.Wait(); err != nil {
+		t.Fatalf("%v\n%s", err, cmd.Stderr)
+	}
+	d.changedOnce()
+	if got := d.one("SELECT count(*) FROM jugatum.batch WHERE why LIKE 'a replica%' AND pause_ms > 500"); got == "0" {
+		t.Error("no batch says that a replica was waited for")
+	}
+	d.must(0, "verify", "1")
+	caughtUp()
+
+	replica.lines("SELECT pg_wal_replay_pause()::text")
+	d.exec(strings.Replace(killSQL, "n * 3 + 1", "n + 0", 1))
+	plain := behind()
+	replica.lines("SELECT pg_wal_replay_resume()::text")
+	if lag >= plain {
+		t.Errorf("with the limit the standby fell %d bytes behind, with the plain statement %d", lag, plain)
+	}
+	t.Logf("behind: %d bytes with the limit, %d with the plain statement", lag, plain)
+}
+
+// TestGalera runs over a real cluster of three nodes: another node is killed in
+// the middle and joins again, and in the end all of them hold the same.
+func TestGalera(t *testing.T) {
+	if maria == nil {
+		t.Skip(noM)
+	}
+	t.Parallel()
+	nodes, err := testserver.StartGalera(3)
+	if err != nil {
+		if errors.Is(err, testserver.ErrMissing) && os.Getenv("CI") == "" {
+			t.Skip(err)
+		}
+		t.Fatal(err)
+	}
+	var dbs []*database
+	for _, m := range nodes {
+		t.Cleanup(m.Stop)
+		if err := m.Synced(time.Minute); err != nil {
+			t.Fatal(err)
+		}
+		d := &database{t: t, engine: "mariadb", url: m.URL("saltmere")}
+		if d.db, err = sql.Open("mysql", m.DSN("")); err != nil {
+			t.Fatal(err)
+		}
+		if len(dbs) == 0 {
+			d.exec("CREATE DATABASE saltmere CHARACTER SET utf8mb4")
+		}
+		d.db.Close()
+		if d.db, err = sql.Open("mysql", m.DSN("saltmere")); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { d.db.Close() })
+		dbs = append(dbs, d)
+	}
+	d := dbs[0]
+	d.killTable()
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "250")
+	d.waitForBatches(20)
+	nodes[2].Kill()
+	d.waitForBatches(60)
+	if err := nodes[2].Start(); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Fatalf("%v\n%s", err, cmd.Stderr)
+	}
+	if err := nodes[2].Synced(time.Minute); err != nil {
+		t.Fatal(err)
+	}
+	d.must(0, "verify", "1")
+	for i, x := range dbs {
+		x.exec("SET SESSION wsrep_sync_wait = 1")
+		t.Logf("node %d", i+1)
+		x.changedOnce()
+		x.must(0, "verify", "1")
+	}
+	// Another node takes over a run that was killed on the first.
+	cmd = d.start("undo", "1", "--batch", "250")
+	d.waitForBatches(450)
+	cmd.Process.Kill()
+	cmd.Wait()
+	dbs[1].must(0, "resume", "2")
+	for _, x := range dbs {
+		x.unchanged()
+	}
+}
