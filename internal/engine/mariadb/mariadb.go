@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -33,6 +34,8 @@ type DB struct {
 	stage  string // sql_mode in which old values are copied, whatever they are
 	binlog bool
 	galera bool
+
+	account account
 }
 
 // Open connects to mariadb://USER@HOST:PORT/DATABASE (or mysql://…), with
@@ -304,13 +307,30 @@ func (db *DB) LockRun(ctx context.Context, s *engine.Session, run int64, wait ti
 	return got.Int64 == 1, err
 }
 
-// Locks tells what our own transaction holds, as InnoDB counts it. Its account
-// is renewed ten times a second, so what is older than the batch is left out.
+// account is InnoDB's account of transactions and locks in information_schema.
+// The server renews it only if nobody has read it for a tenth of a second
+// (trx0i_s.cc, CACHE_MIN_IDLE_TIME_NS), so that looking often would show the
+// same old state for ever.
+type account struct {
+	mu   sync.Mutex // held while somebody of us reads, or waits to
+	read time.Time
+}
+
+const accountIdle = 110 * time.Millisecond
+
+// Locks tells what our own transaction holds, as InnoDB counts it. Where the
+// account cannot be fresh, or is older than the batch, nothing is told: a batch
+// does not wait for that.
 func (db *DB) Locks(ctx context.Context, tx *engine.Tx) (map[string]int, error) {
 	st := tx.S.State.(*session)
-	if !st.told {
+	if !st.told || !db.account.mu.TryLock() {
 		return nil, nil
 	}
+	defer db.account.mu.Unlock()
+	if time.Since(db.account.read) < accountIdle {
+		return nil, nil
+	}
+	db.account.read = time.Now()
 	var locked, modified, structs, memory int
 	err := tx.Scan(ctx, "SELECT trx_rows_locked, trx_rows_modified, trx_lock_structs, trx_lock_memory_bytes FROM information_schema.innodb_trx WHERE trx_mysql_thread_id = CONNECTION_ID()", nil,
 		&locked, &modified, &structs, &memory)

@@ -2,14 +2,24 @@ package mariadb
 
 import (
 	"context"
+	"time"
 
 	"jugatum/internal/engine"
 )
 
-// Waiting asks InnoDB which transactions wait for ours. Its account is renewed
-// ten times a second and tells the beginning of a wait in whole seconds only, so
-// nothing is said about that.
+// Waiting asks InnoDB which transactions wait for ours. Its account tells the
+// beginning of a wait in whole seconds only, so nothing is said about that.
 func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
+	db.account.mu.Lock()
+	defer db.account.mu.Unlock()
+	if wait := accountIdle - time.Since(db.account.read); wait > 0 {
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(wait):
+		}
+	}
+	defer func() { db.account.read = time.Now() }()
 	rows, err := db.pool.QueryContext(ctx, `SELECT r.trx_mysql_thread_id, coalesce(min(l.lock_table), ''), coalesce(left(min(r.trx_query), 200), '')
 		FROM information_schema.innodb_lock_waits w JOIN information_schema.innodb_trx b ON b.trx_id = w.blocking_trx_id JOIN information_schema.innodb_trx r ON r.trx_id = w.requesting_trx_id
 		LEFT JOIN information_schema.innodb_locks l ON l.lock_trx_id = w.requesting_trx_id

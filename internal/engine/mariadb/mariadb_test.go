@@ -1,0 +1,320 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/testserver"
+)
+
+var (
+	server *testserver.MariaDB
+	none   error
+	next   int
+)
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		// A server that refuses zero dates and logs by statement, as some do.
+		server, none = testserver.StartMariaDB("log-bin=bin", "binlog-format=STATEMENT", "sql-mode=STRICT_TRANS_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ANSI_QUOTES,NO_BACKSLASH_ESCAPES", "innodb-flush-log-at-trx-commit=0")
+		if none != nil && (os.Getenv("CI") != "" || !errors.Is(none, testserver.ErrMissing)) {
+			fmt.Fprintln(os.Stderr, none)
+			return 1
+		}
+		if server != nil {
+			defer server.Stop()
+		}
+		return m.Run()
+	}())
+}
+
+// open makes a database with tables, and opens it by the engine and plainly.
+func open(t *testing.T, texts ...string) (*DB, *sql.DB) {
+	t.Helper()
+	if server == nil {
+		t.Skip(none)
+	}
+	next++
+	name := fmt.Sprintf("d%d", next)
+	admin, err := sql.Open("mysql", server.DSN("mysql"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close()
+	if _, err := admin.Exec("CREATE DATABASE " + name + " CHARACTER SET utf8mb4"); err != nil {
+		t.Fatal(err)
+	}
+	plain, err := sql.Open("mysql", server.DSN(name)+"&sql_mode=%27ALLOW_INVALID_DATES%27&binlog_format=%27ROW%27")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { plain.Close() })
+	for _, text := range texts {
+		if _, err := plain.Exec(text); err != nil {
+			t.Fatalf("%s\n%v", text, err)
+		}
+	}
+	db, err := Open(context.Background(), server.URL(name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	return db, plain
+}
+
+// build makes a change of one statement.
+func build(t *testing.T, db *DB, text string) *change.Change {
+	t.Helper()
+	c, err := change.Build(d, change.Spec{Name: "s", SQL: text}, nil, func(schema, name string) (*change.Table, error) {
+		return db.Table(context.Background(), schema, name)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// carry carries a change out as one batch over the whole table and commits.
+func carry(t *testing.T, db *DB, c *change.Change, kept *change.Kept) (engine.Effect, error) {
+	t.Helper()
+	ctx := context.Background()
+	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "test", LockTimeout: time.Second})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if kept != nil {
+		for _, text := range db.KeptTable(kept) {
+			if _, err := s.Conn.ExecContext(ctx, text); err != nil {
+				t.Fatalf("%s\n%v", text, err)
+			}
+		}
+	}
+	tx, err := s.Start(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	e, err := db.Batch(ctx, tx, c, kept, change.Range{}, 0)
+	if err != nil {
+		return e, err
+	}
+	locks, err := db.Locks(ctx, tx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(locks) > 0 && int64(locks["rows modified"]) < e.Changed {
+		t.Errorf("locks %v for %d rows", locks, e.Changed)
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return e, err
+	}
+	e.Log = tx.Log
+	return e, nil
+}
+
+func one(t *testing.T, db *sql.DB, query string) string {
+	t.Helper()
+	var s sql.NullString
+	if err := db.QueryRow(query).Scan(&s); err != nil {
+		t.Fatalf("%s\n%v", query, err)
+	}
+	return s.String
+}
+
+// TestTable holds what is read of a table, and which keys can be walked.
+func TestTable(t *testing.T) {
+	db, _ := open(t,
+		"CREATE TABLE Berth (no int unsigned AUTO_INCREMENT PRIMARY KEY, zone varchar(8) CHARACTER SET latin1 NOT NULL, rate decimal(8,2), raw varbinary(9), at timestamp(3) NOT NULL DEFAULT current_timestamp(3) ON UPDATE current_timestamp(3), g int AS (no + 1) VIRTUAL, UNIQUE KEY z (zone))",
+		"CREATE TABLE rope (berth int unsigned, FOREIGN KEY f (berth) REFERENCES Berth (no) ON DELETE CASCADE)",
+		"CREATE TABLE kinds (e enum('b', 'a') PRIMARY KEY, n int NOT NULL, UNIQUE KEY n (n))",
+		"CREATE TABLE short (s text NOT NULL, UNIQUE KEY s (s(10)))",
+		"CREATE TABLE old (id int PRIMARY KEY) ENGINE = MyISAM", "CREATE VIEW v AS SELECT * FROM old", "CREATE SEQUENCE sq",
+		"CREATE TRIGGER tg BEFORE UPDATE ON Berth FOR EACH ROW SET new.zone = old.zone")
+	ctx := context.Background()
+	b, err := db.Table(ctx, "", "Berth")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !b.Key.Integer || b.Key.Names()[0] != "no" || b.Named("zone").Base != "latin1" || b.Named("zone").Length != 8 || b.Named("rate").Base != "DECIMAL(65,2)" || !b.Named("raw").Binary ||
+		!strings.HasPrefix(b.Named("at").OnUpdate, "current_timestamp") || !b.Named("g").Generated || len(b.Indexes) != 2 || len(b.ReferredBy) != 1 || b.ReferredBy[0].OnDelete != "CASCADE" || !b.Triggers[0].Update {
+		t.Errorf("%+v %+v", b, b.ReferredBy)
+	}
+	k, err := db.Table(ctx, "", "kinds")
+	if err != nil || k.Key == nil || k.Key.Names()[0] != "n" {
+		t.Errorf("an enumeration cannot be walked, the number beside it can: %+v %v", k, err)
+	}
+	if s, err := db.Table(ctx, "", "short"); err != nil || s.Key != nil {
+		t.Errorf("an index over the beginning of a text is no key: %+v %v", s, err)
+	}
+	for name, want := range map[string]string{"old": "no transactions", "v": "is a view", "sq": "is a sequence"} {
+		var refused *engine.RefusedError
+		if _, err := db.Table(ctx, "", name); !errors.As(err, &refused) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	var missing *engine.NotFoundError
+	if _, err := db.Table(ctx, "", "berht"); !errors.As(err, &missing) || missing.Nearest != "Berth" {
+		t.Errorf("%v", err)
+	}
+	if _, err := db.Table(ctx, "mysql", "user"); err == nil {
+		t.Error("the server's own tables may be changed")
+	}
+	all, err := db.Tables(ctx)
+	if err != nil || len(all) != 5 || all[2].Name != "old" || all[2].Refused == "" {
+		t.Errorf("%d tables, %v", len(all), err)
+	}
+	settings, err := db.Settings(ctx)
+	if err != nil || len(settings) < 10 {
+		t.Errorf("%v %v", settings, err)
+	}
+}
+
+// TestSessions: ours are strict and READ COMMITTED whatever the server's
+// default, the pool only reads, and the log is written by row.
+func TestSessions(t *testing.T) {
+	db, _ := open(t, "CREATE TABLE t (id int PRIMARY KEY, n tinyint)", "INSERT INTO t VALUES (1, 1)")
+	ctx := context.Background()
+	if _, err := db.Pool().Exec("UPDATE t SET n = 2"); err == nil {
+		t.Error("the pool can write")
+	}
+	s, err := db.Session(ctx, engine.SessionOptions{LockTimeout: 200 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	var mode, isolation, format, wait string
+	if err := s.Conn.QueryRowContext(ctx, "SELECT @@sql_mode, @@tx_isolation, @@binlog_format, @@innodb_lock_wait_timeout").Scan(&mode, &isolation, &format, &wait); err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(mode, "STRICT_ALL_TABLES") || strings.Contains(mode, "ANSI_QUOTES") || strings.Contains(mode, "NO_BACKSLASH") || !strings.Contains(mode, "NO_ZERO_DATE") || isolation != "READ-COMMITTED" || format != "ROW" || wait != "1" || s.ID == 0 {
+		t.Error(mode, isolation, format, wait, s.ID)
+	}
+	if _, err := carry(t, db, build(t, db, "UPDATE t SET n = 1000"), nil); db.Fault(err) != engine.Data {
+		t.Errorf("a value that does not fit gives %v", err)
+	}
+}
+
+// TestKept: old values are kept whatever they are, ON UPDATE columns with
+// them, and what a trigger makes of the new ones; rows that stay the same to
+// the byte are not written, those that differ only by case are.
+func TestKept(t *testing.T) {
+	db, plain := open(t, "CREATE TABLE t (id int PRIMARY KEY, s varchar(20), day date, at datetime DEFAULT '2001-01-01' ON UPDATE current_timestamp, wide varchar(15000))",
+		"INSERT INTO t (id, s, day, wide) VALUES (1, 'a', '0000-00-00', 'w'), (2, 'A', '2020-02-31', NULL), (3, 'b', NULL, ''), (4, 'X', '2020-01-01', 'y')",
+		"CREATE TRIGGER tg BEFORE UPDATE ON t FOR EACH ROW SET new.s = concat(new.s, '!')")
+	c := build(t, db, "UPDATE t SET s = upper(s), wide = concat(coalesce(wide, ''), 'z') WHERE id < 4")
+	kept := change.NewKept("k", c)
+	e, err := carry(t, db, c, kept)
+	if err != nil || e.Matched != 3 || e.Changed != 3 || e.Kept != 3 || e.Scanned < 3 || e.Log.Bytes < 50 || e.Log.Scope != "ours" {
+		t.Fatalf("%+v %v", e, err)
+	}
+	if got := one(t, plain, "SELECT group_concat(key_id, old_s, new_s, new_wide ORDER BY seq) FROM k"); got != "1aA!wz,2AA!z,3bB!z" {
+		t.Error(got)
+	}
+	if got := one(t, plain, "SELECT count(*) FROM k JOIN t ON t.id = key_id WHERE old_at = '2001-01-01' AND new_at = t.at AND t.at > '2020-01-01'"); got != "3" {
+		t.Errorf("%s rows have their ON UPDATE column kept", got)
+	}
+	c = build(t, db, "UPDATE t SET day = day + INTERVAL 0 DAY, s = lower(s) WHERE id = 4 OR id = 99")
+	if e, err = carry(t, db, c, change.NewKept("k2", c)); err != nil || e.Changed != 1 {
+		t.Errorf("only the case changes: %+v %v", e, err)
+	}
+	one(t, plain, "SELECT 1 FROM k2 WHERE old_s = BINARY 'X' AND new_s = BINARY 'x!'")
+	c = build(t, db, "UPDATE t SET wide = wide WHERE id > 0")
+	if e, err = carry(t, db, c, change.NewKept("k3", c)); err != nil || e.Matched != 4 || e.Changed != 0 || one(t, plain, "SELECT count(*) FROM k3") != "0" {
+		t.Errorf("nothing changes: %+v %v", e, err)
+	}
+	c = build(t, db, "DELETE FROM t WHERE day = 0 OR id = 2")
+	if e, err = carry(t, db, c, change.NewKept("k4", c)); err != nil || e.Changed != 2 || one(t, plain, "SELECT group_concat(old_day ORDER BY seq) FROM k4") != "0000-00-00,2020-02-31" {
+		t.Errorf("deleted: %+v %v", e, err)
+	}
+}
+
+// TestWaiting sees a session that waits for ours.
+func TestWaiting(t *testing.T) {
+	db, plain := open(t, "CREATE TABLE t (id int PRIMARY KEY, n int)", "INSERT INTO t VALUES (1, 1)")
+	ctx := context.Background()
+	s, err := db.Session(ctx, engine.SessionOptions{LockTimeout: time.Second})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	tx, err := s.Start(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(ctx, "UPDATE t SET n = 2"); err != nil {
+		t.Fatal(err)
+	}
+	done := make(chan error, 1)
+	go func() {
+		_, err := plain.Exec("UPDATE t SET n = n + 10")
+		done <- err
+	}()
+	for begun := time.Now(); ; time.Sleep(50 * time.Millisecond) {
+		list, err := db.Waiting(ctx, s.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(list) == 1 {
+			if !strings.Contains(list[0].For, "t") || !strings.HasPrefix(list[0].Statement, "UPDATE t SET n = n + 10") || list[0].Session == "" {
+				t.Errorf("%+v", list[0])
+			}
+			break
+		}
+		if time.Since(begun) > 10*time.Second {
+			t.Fatal("the session that waits is not seen")
+		}
+	}
+	if err := tx.Commit(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+	if got := one(t, plain, "SELECT n FROM t"); got != "12" {
+		t.Error(got)
+	}
+}
+
+func TestFaults(t *testing.T) {
+	db, _ := open(t)
+	for number, want := range map[uint16]engine.Fault{1205: engine.Busy, 1213: engine.Busy, 1927: engine.Connection, 1047: engine.Connection, 1290: engine.Connection, 1062: engine.Data,
+		4025: engine.Data, 1406: engine.Data, 1054: engine.Invalid, 1064: engine.Invalid, 1317: engine.Cancelled, 1142: engine.Fatal} {
+		if got := db.Fault(fmt.Errorf("batch: %w", &mysql.MySQLError{Number: number})); got != want {
+			t.Errorf("error %d is sorted as %v, want %v", number, got, want)
+		}
+	}
+	if db.Fault(&mysql.MySQLError{Number: 30001, SQLState: [5]byte{'4', '5', '0', '0', '0'}}) != engine.Data || db.Fault(mysql.ErrInvalidConn) != engine.Connection || db.Fault(context.Canceled) != engine.Cancelled || db.Fault(errors.New("x")) != engine.Fatal {
+		t.Error("an error is sorted wrongly")
+	}
+}
+
+func TestOpenFails(t *testing.T) {
+	if server == nil {
+		t.Skip(none)
+	}
+	for url, want := range map[string]string{
+		server.URL("nowhere"): "SHOW DATABASES",
+		server.URL(""):        "names no database",
+		strings.Replace(server.URL("mysql"), "root@", "nobody:secret@", 1): "MYSQL_PWD",
+		"mariadb://root@127.0.0.1:1/x":                                     "check host and port",
+		server.URL("mysql") + "?fast=1":                                    "unknown option fast",
+	} {
+		_, err := Open(context.Background(), url)
+		var oe *engine.OpenError
+		if !errors.As(err, &oe) || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "secret") {
+			t.Errorf("%s: %v", url, err)
+		}
+	}
+}
