@@ -3,6 +3,7 @@
 // times say little about another machine; the ratios are what is held to.
 //
 //	go run ./bench                    both engines, 1,000,000 rows, 5 rounds
+//	go run ./bench -load              what other sessions wait meanwhile
 //	go run ./bench -engine sqlite -rows 200000 -rounds 3
 package main
 
@@ -63,14 +64,15 @@ func main() {
 	rows := flag.Int("rows", 1_000_000, "rows of the table")
 	rounds := flag.Int("rounds", 5, "rounds, of which the median counts")
 	out := flag.String("out", "", "write the results as Markdown to this file")
+	load := flag.Bool("load", false, "instead: what other sessions' transfers wait, alone, beside a run and beside the single statement (postgres, mariadb)")
 	flag.Parse()
-	if err := run(*engine, *rows, *rounds, *out); err != nil {
+	if err := run(*engine, *rows, *rounds, *out, *load); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run(engine string, rows, rounds int, out string) error {
+func run(engine string, rows, rounds int, out string, load bool) error {
 	dir, err := os.MkdirTemp("", "jugatum-bench-")
 	if err != nil {
 		return err
@@ -83,6 +85,7 @@ func run(engine string, rows, rounds int, out string) error {
 		return fmt.Errorf("building: %w\n%s", err, text)
 	}
 	var all []result
+	waits := loadHead
 	for _, e := range []string{"postgres", "mariadb", "sqlite"} {
 		if engine != "all" && engine != e {
 			continue
@@ -90,6 +93,18 @@ func run(engine string, rows, rounds int, out string) error {
 		b, err := newBench(e, bin, dir, rows)
 		if err != nil {
 			return err
+		}
+		if load {
+			if e != "sqlite" {
+				text, err := b.underLoad()
+				if err != nil {
+					b.close()
+					return fmt.Errorf("%s: %w", e, err)
+				}
+				waits += text
+			}
+			b.close()
+			continue
 		}
 		for _, s := range shapes(e) {
 			for _, keep := range []string{"none", "values"} {
@@ -105,6 +120,9 @@ func run(engine string, rows, rounds int, out string) error {
 		b.close()
 	}
 	text := report(all, rows, rounds)
+	if load {
+		text = waits
+	}
 	fmt.Print("\n" + text)
 	if out != "" {
 		return os.WriteFile(out, []byte(text), 0o644)

@@ -313,6 +313,18 @@ func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
 	return o, nil
 }
 
+// able refuses limits that this engine cannot see to: a limit that nobody
+// watches would be worse than none.
+func able(db engine.DB, l pace.Limits) error {
+	if _, ok := db.(engine.WaitWatcher); !ok && l.Waiters != nil {
+		return usagef("waiters: %s does not tell which sessions wait for us; leave the limit out, and choose a shorter --hold", db.Version())
+	}
+	if _, ok := db.(engine.LagTeller); !ok && l.Lag > 0 {
+		return usagef("lag: nothing is known here of %s's replicas; leave the limit out, and limit --log-rate instead", db.Version())
+	}
+	return nil
+}
+
 // defaultHold is short enough that a person waiting behind a batch does not notice.
 const defaultHold = 200 * time.Millisecond
 

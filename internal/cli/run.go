@@ -61,6 +61,16 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 	if err != nil {
 		return err
 	}
+	if err := able(p.db, opts.Limits); err != nil {
+		return err
+	}
+	if lag, ok := p.db.(engine.LagTeller); ok && opts.Limits.Lag > 0 {
+		if d, err := lag.Lag(ctx); err != nil {
+			return fmt.Errorf("asking for the standbys' lag: %w", err)
+		} else if d < 0 {
+			a.err.Printf("  %s lag: no standby is connected now; one that comes will be waited for\n", a.err.Paint(term.Warn, "warning"))
+		}
+	}
 	l := ledger.Open(p.db)
 	if err := a.earlier(ctx, c, p, l); err != nil {
 		return err

@@ -62,8 +62,18 @@ func (a *app) tune() *cli.Command {
 			if len(args) == 0 {
 				return usagef("which limit? See `jugatum tune --help`")
 			}
-			if err := runner.Tune(&ledger.Options{}, args); err != nil {
+			var o ledger.Options
+			if err := runner.Tune(&o, args); err != nil {
 				return usagef("%v", err)
+			}
+			db, err := a.open(ctx, c)
+			if err != nil {
+				return err
+			}
+			err = able(db, o.Limits)
+			db.Close()
+			if err != nil {
+				return err
 			}
 			return a.signal(ctx, c, ledger.Tune, args, "goes by the new limits")
 		},

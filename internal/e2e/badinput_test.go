@@ -58,6 +58,15 @@ var badCalls = []bad{
 	{name: "no such run", args: []string{"show", "99"}, status: 2},
 	{name: "no number of a run", args: []string{"verify", "first"}, status: 2, words: []string{"not the number"}},
 	{name: "types that do not go together", engine: "postgres", args: []string{"run", "--accept", "any", "--sql", "UPDATE t SET n = s || 'x' WHERE id = 1"}, status: 1},
+	{name: "waiters where nobody can be seen", engine: "sqlite", args: []string{"run", "--accept", "any", "--waiters", "0", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"does not tell which sessions wait"}},
+	{name: "lag without replicas", engine: "mariadb", args: []string{"run", "--accept", "any", "--lag", "5s", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"replicas", "--log-rate"}},
+	{name: "window that never opens", args: []string{"run", "--accept", "any", "--window", "22:00-22:00", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"window", "22:00-05:30"}},
+	{name: "impossible log rate", args: []string{"run", "--accept", "any", "--log-rate", "fast", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"log_rate", "20MB/s"}},
+	{name: "limits in the file", job: "[limits]\nlag = \"soon\"\n[[step]]\ntable = \"t\"\nwhere = \"id = 1\"\nset = { n = \"1\" }\n", args: []string{"run", "{job}"}, status: 2, words: []string{":2:", "limits.lag"}},
+	{name: "negative set aside", args: []string{"run", "--accept", "any", "--set-aside", "-1", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"--set-aside"}},
+	{name: "signal to no run", args: []string{"pause", "7"}, status: 2, words: []string{"no runs"}},
+	{name: "several tables", engine: "mariadb", args: []string{"run", "--accept", "any", "--sql", "UPDATE t, keyless SET n = 1"}, status: 2, words: []string{"put the table before each column"}},
+	{name: "left to right", engine: "mariadb", args: []string{"run", "--accept", "any", "--sql", "UPDATE t SET n = n + 1, s = n WHERE id > 0"}, status: 3, words: []string{"left-to-right"}},
 	{name: "let defined by itself", job: "[[step]]\ntable = \"t\"\nwhere = \"id = 1\"\nlet = { a = \"b + 1\", b = \"a\" }\nset = { n = \"a\" }\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "by itself"}},
 }
 

@@ -20,6 +20,10 @@ ask  = "Factor?"
 [limits]
 hold  = "50ms"
 batch = 500
+waiters = 2
+lag = "5s"
+log_rate = "20MB/s"
+window = "22:00-05:30"
 
 [[step]]
 name  = "raise"
@@ -42,7 +46,7 @@ func TestParse(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := fmt.Sprintf("%s|%s|%v|%v|%d", j.Title, j.Reason, j.Params, j.Limits, len(j.Steps))
-	if want := "Mooring tariff|CHG-1|[{rise decimal Factor?}]|{50ms 500}|2"; got != want {
+	if want := "Mooring tariff|CHG-1|[{rise decimal Factor?}]|{50ms 500 map[lag:5s log_rate:20MB/s waiters:2 window:22:00-05:30]}|2"; got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
 	s := j.Steps[0]
