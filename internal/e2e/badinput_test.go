@@ -64,7 +64,7 @@ var badCalls = []bad{
 	{name: "impossible log rate", args: []string{"run", "--accept", "any", "--log-rate", "fast", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"log_rate", "20MB/s"}},
 	{name: "limits in the file", job: "[limits]\nlag = \"soon\"\n[[step]]\ntable = \"t\"\nwhere = \"id = 1\"\nset = { n = \"1\" }\n", args: []string{"run", "{job}"}, status: 2, words: []string{":2:", "limits.lag"}},
 	{name: "negative set aside", args: []string{"run", "--accept", "any", "--set-aside", "-1", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"--set-aside"}},
-	{name: "signal to no run", args: []string{"pause", "7"}, status: 2, words: []string{"no runs"}},
+	{name: "signal to no run", args: []string{"pause", "7"}, status: 2, words: []string{"runs"}},
 	{name: "several tables", engine: "mariadb", args: []string{"run", "--accept", "any", "--sql", "UPDATE t, keyless SET n = 1"}, status: 2, words: []string{"put the table before each column"}},
 	{name: "left to right", engine: "mariadb", args: []string{"run", "--accept", "any", "--sql", "UPDATE t SET n = n + 1, s = n WHERE id > 0"}, status: 3, words: []string{"left-to-right"}},
 	{name: "let defined by itself", job: "[[step]]\ntable = \"t\"\nwhere = \"id = 1\"\nlet = { a = \"b + 1\", b = \"a\" }\nset = { n = \"a\" }\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "by itself"}},

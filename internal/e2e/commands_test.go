@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -8,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"jugatum/internal/testserver"
 )
 
 // TestDemo goes the newcomer's way, with the same bytes for the same seed.
@@ -348,6 +351,67 @@ func TestCostIsMeasured(t *testing.T) {
 		}
 		if got := d.one("SELECT count(*)::text FROM jugatum.batch WHERE locks LIKE '%RowExclusiveLock%' AND hold_ms > 0"); got != "10" {
 			t.Errorf("%s batches with locks and hold", got)
+		}
+		// Record by record, as the log itself has them: those of the table and its kept values.
+		d.exec("CREATE EXTENSION pg_walinspect")
+		count := func(what string) int {
+			return atoi(d.one(`SELECT coalesce(sum(`+what+`), 0)::bigint::text FROM pg_get_wal_records_info($1, pg_current_wal_lsn()) AS r
+				WHERE EXISTS (SELECT 1 FROM pg_class c WHERE (c.relname IN ('t', 't_pkey') OR c.relname LIKE 'kept_1_1%' AND relkind = 'r') AND r.block_ref LIKE '%/' || pg_relation_filenode(c.oid) || ' %')`, begin))
+		}
+		records, bytes := atoi(d.one("SELECT sum(log_records)::bigint::text FROM jugatum.batch")), ours
+		t.Logf("ours %d records and %d bytes; in the log %d and %d", records, bytes, count("1"), count("record_length"))
+		if n := count("1"); records < n*95/100 || records > n*105/100 {
+			t.Errorf("ours %d records, in the log %d", records, n)
+		}
+		if n := count("record_length"); bytes < n*95/100 || bytes > n*105/100 {
+			t.Errorf("ours %d bytes, in the log %d", bytes, n)
+		}
+	})
+	t.Run("mariadb tells its own binary log", func(t *testing.T) {
+		if maria == nil {
+			t.Skip(noM)
+		}
+		m, err := testserver.StartMariaDB("log-bin=bin", "binlog-format=ROW")
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(m.Stop)
+		d := &database{t: t, engine: "mariadb", url: m.URL("test_log")}
+		if d.db, err = sql.Open("mysql", m.DSN("")); err != nil {
+			t.Fatal(err)
+		}
+		d.exec("CREATE DATABASE test_log")
+		d.db.Close()
+		if d.db, err = sql.Open("mysql", m.DSN("test_log")); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { d.db.Close() })
+		d.killTable()
+		size := func() (n int) {
+			rows, err := d.db.Query("SHOW BINARY LOGS")
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer rows.Close()
+			for rows.Next() {
+				var name string
+				var bytes int
+				if err := rows.Scan(&name, &bytes); err != nil {
+					t.Fatal(err)
+				}
+				n += bytes
+			}
+			return n
+		}
+		begin := size()
+		d.must(0, "run", "--sql", killSQL, "--accept", "any", "--batch", "10000")
+		server, ours := size()-begin, atoi(d.one("SELECT sum(log_bytes) FROM jugatum_batch"))
+		t.Logf("ours %d bytes, the files grew by %d", ours, server)
+		if ours > server || ours < server*95/100 {
+			t.Errorf("ours %d bytes, the files grew by %d", ours, server)
+		}
+		if got := d.one("SELECT count(*) FROM jugatum_batch WHERE locks LIKE '%rows modified%' AND hold_ms > 0"); got == "0" {
+			t.Error("no batch tells its locks")
 		}
 	})
 }

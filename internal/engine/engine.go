@@ -190,11 +190,15 @@ const (
 type NotFoundError struct {
 	What    string // "table visits"
 	Nearest string
+	Do      string // what lists those there are, if not survey
 }
 
 func (e *NotFoundError) Error() string {
 	if e.Nearest != "" {
 		return fmt.Sprintf("there is no %s; did you mean %q?", e.What, e.Nearest)
+	}
+	if e.Do != "" {
+		return fmt.Sprintf("there is no %s; %s", e.What, e.Do)
 	}
 	return fmt.Sprintf("there is no %s; `jugatum survey` lists the tables", e.What)
 }

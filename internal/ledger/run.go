@@ -220,7 +220,7 @@ func (l *Ledger) Load(ctx context.Context, id int64) (*Run, error) {
 	}
 	r, err := scanRun(l.db.Pool().QueryRowContext(ctx, l.read("SELECT "+runColumns+" FROM @run r WHERE r.id = ?"), id))
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, &engine.NotFoundError{What: fmt.Sprintf("run %d (`jugatum runs` lists them)", id)}
+		return nil, &engine.NotFoundError{What: fmt.Sprintf("run %d", id), Do: "`jugatum runs` lists them"}
 	}
 	if err != nil {
 		return nil, err
