@@ -112,6 +112,7 @@ func (a *app) printStep(s *preview.Step) {
 		o.Printf("\n")
 		a.printSample(s, width-2)
 	}
+	a.printHousekeeping(s.Keeping)
 	if s.Rehearsal != nil {
 		a.printRehearsal(o, s.Rehearsal)
 	}
@@ -119,6 +120,25 @@ func (a *app) printStep(s *preview.Step) {
 		o.Printf("\n")
 	}
 	a.printHazards(o, s.Hazards)
+}
+
+// printHousekeeping tells what work was left for later, and what it means.
+func (a *app) printHousekeeping(list []engine.Setting) {
+	if len(list) == 0 {
+		return
+	}
+	a.out.Printf("\n")
+	width := 0
+	for _, x := range list {
+		width = max(width, len([]rune(x.Name)))
+	}
+	for _, x := range list {
+		sep := "  "
+		if width+len(x.Value)+len(x.Meaning)+6 > a.out.Width() {
+			sep = "\n    "
+		}
+		a.out.Printf("  %s  %s%s%s\n", term.Pad(term.Clean(x.Name), width), a.out.Paint(term.Bold, x.Value), sep, a.out.Paint(term.Faint, term.Clean(x.Meaning)))
+	}
 }
 
 // rehearse carries out one batch of a step and rolls it back.

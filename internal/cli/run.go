@@ -285,6 +285,21 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 	if serr != nil {
 		return errors.Join(err, serr)
 	}
+	if h, ok := p.db.(engine.Housekeeper); ok && err == nil {
+		told := map[string]bool{}
+		for _, w := range work {
+			list, herr := h.Housekeeping(parent, w.Change.Table)
+			if herr != nil {
+				return herr
+			}
+			for _, x := range list {
+				if !told[x.Name] {
+					told[x.Name] = true
+					sum.Keeping = append(sum.Keeping, x)
+				}
+			}
+		}
+	}
 	if c.Bool("json") {
 		if jerr := a.json(sum); jerr != nil {
 			return jerr

@@ -41,6 +41,7 @@ type summary struct {
 	Asides    []ledger.Aside   `json:"rows_set_aside,omitempty"`
 	Foretold  *ledger.Foretold `json:"foretold,omitempty"`
 	Others    ledger.Watching  `json:"others"`
+	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
 	Waits     []ledger.Wait    `json:"longest_waits,omitempty"`
 	Signals   []ledger.Signal  `json:"signals,omitempty"`
 
@@ -214,6 +215,7 @@ func (a *app) printSummary(s *summary, dbFlag string) {
 		o.Printf("\n")
 		a.printLeft(s.LeftAlone, 10, fmt.Sprintf("`jugatum show %d%s` lists them all", s.Run, dbFlag))
 	}
+	a.printHousekeeping(s.Keeping)
 	a.printNext(s, dbFlag)
 }
 

@@ -112,6 +112,13 @@ type LagTeller interface {
 	Lag(ctx context.Context) (time.Duration, error)
 }
 
+// Housekeeper is met by engines that leave work behind for later: dead row
+// versions, old transaction numbers, history.
+type Housekeeper interface {
+	// Housekeeping tells how much of that there is now, and what it means.
+	Housekeeping(ctx context.Context, t *change.Table) ([]Setting, error)
+}
+
 // Sized is met by engines that can tell within a transaction how much is stored.
 type Sized interface {
 	// Stored is the bytes of a table, or of all tables together; only the

@@ -22,6 +22,7 @@ type Step struct {
 	Verb      string           `json:"verb"`
 	Method    string           `json:"method"`
 	Rehearsal *Rehearsal       `json:"rehearsal,omitempty"`
+	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
 	Key       []string         `json:"key"`
 	TableRows int64            `json:"table_rows"`
 	Estimated bool             `json:"table_rows_estimated"`
@@ -207,6 +208,12 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 	}
 	if err := p.sample(ctx, db, c, sample); err != nil {
 		return nil, err
+	}
+	if h, ok := db.(engine.Housekeeper); ok {
+		var err error
+		if p.Keeping, err = h.Housekeeping(ctx, c.Table); err != nil {
+			return nil, err
+		}
 	}
 	return p, p.hazards(ctx, db, c)
 }

@@ -154,8 +154,8 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 // whole table is, by the rows changed for what is written.
 func (x *Rehearsal) foretell(c *change.Change, sizer *pace.Sizer, changes int64) {
 	rows := float64(max(x.Rows, 1))
-	size := float64(max(sizer.Next(), 1))
 	total := math.Max(float64(c.Table.Rows), rows)
+	size := math.Min(float64(max(sizer.Next(), 1)), total)
 	x.Batches = int64(math.Ceil(total / size))
 	x.HoldMS = x.WorkMS * size / rows
 	x.Seconds = x.WorkMS * total / rows / 1000

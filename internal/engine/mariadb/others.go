@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 )
 
@@ -37,4 +38,14 @@ func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
 		out = append(out, w)
 	}
 	return out, rows.Err()
+}
+
+// Housekeeping tells how long InnoDB's history is: row versions that the purge
+// has still to clear away.
+func (db *DB) Housekeeping(ctx context.Context, _ *change.Table) ([]engine.Setting, error) {
+	var name, length string
+	if err := db.pool.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Innodb_history_list_length'").Scan(&name, &length); err != nil {
+		return nil, err
+	}
+	return []engine.Setting{{Name: "history list", Value: length, Meaning: "transactions of the whole server whose old row versions are still to be purged; one that grows on and on has an old reader open before it"}}, nil
 }

@@ -3,9 +3,11 @@ package postgres
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"sync"
 	"time"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 )
 
@@ -86,4 +88,35 @@ func (db *DB) Lag(ctx context.Context) (time.Duration, error) {
 		return -1, err
 	}
 	return db.lag.behind(time.Now(), written.Int64, replayed.Int64), nil
+}
+
+// Housekeeping tells of dead row versions, of updates that had to write to every
+// index (no HOT update), and of transaction numbers, by the server's statistics,
+// which are some seconds old.
+func (db *DB) Housekeeping(ctx context.Context, t *change.Table) ([]engine.Setting, error) {
+	var dead, live, updated, hot, due int64
+	var vacuumed bool
+	err := db.pool.QueryRowContext(ctx, `SELECT coalesce(sum(n_dead_tup), 0)::bigint, coalesce(sum(n_live_tup), 0)::bigint, coalesce(sum(n_tup_upd), 0)::bigint, coalesce(sum(n_tup_hot_upd), 0)::bigint,
+			(current_setting('autovacuum_vacuum_threshold')::float8 + current_setting('autovacuum_vacuum_scale_factor')::float8 * coalesce(sum(n_live_tup), 0))::bigint,
+			current_setting('autovacuum')::bool
+		FROM pg_stat_user_tables WHERE relid = CAST($1 AS text)::regclass OR relid IN (SELECT inhrelid FROM pg_inherits WHERE inhparent = CAST($1 AS text)::regclass)`, t.SQL(d)).
+		Scan(&dead, &live, &updated, &hot, &due, &vacuumed)
+	if err != nil {
+		return nil, err
+	}
+	meaning := fmt.Sprintf("old versions that take up room until they are vacuumed; autovacuum comes at about %d", due)
+	if !vacuumed {
+		meaning = "old versions that take up room until they are vacuumed; autovacuum is off, so VACUUM " + t.String() + " afterwards"
+	}
+	out := []engine.Setting{{Name: "dead rows of " + t.String(), Value: fmt.Sprint(dead), Meaning: meaning}}
+	if updated > 0 {
+		out = append(out, engine.Setting{Name: "HOT updates of " + t.String(), Value: fmt.Sprintf("%.0f %%", 100*float64(hot)/float64(updated)),
+			Meaning: fmt.Sprintf("share of the %d updates since the statistics began that wrote to no index; others changed an indexed column or found their page full (a lower fillfactor leaves room)", updated)})
+	}
+	var age, limit int64
+	if err := db.pool.QueryRowContext(ctx, "SELECT age(datfrozenxid), current_setting('autovacuum_freeze_max_age')::bigint FROM pg_database WHERE datname = current_database()").Scan(&age, &limit); err != nil {
+		return nil, err
+	}
+	return append(out, engine.Setting{Name: "transaction age", Value: fmt.Sprintf("%.1f %%", 100*float64(age)/float64(limit)),
+		Meaning: "of the way to a forced vacuum of old transaction numbers; each batch takes one"}), nil
 }
