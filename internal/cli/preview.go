@@ -175,7 +175,11 @@ func foretold(x *preview.Rehearsal) *ledger.Foretold {
 }
 
 func foretoldText(f ledger.Foretold) string {
-	text := fmt.Sprintf("about %s batches, %s without their commits, holds of %s", term.Count(f.Batches), term.Duration(time.Duration(f.Seconds*float64(time.Second))), term.Duration(dur(f.HoldMS)))
+	batches := "batches"
+	if f.Batches == 1 {
+		batches = "batch"
+	}
+	text := fmt.Sprintf("about %s %s, %s without their commits, holds of %s", term.Count(f.Batches), batches, term.Duration(time.Duration(f.Seconds*float64(time.Second))), term.Duration(dur(f.HoldMS)))
 	if f.LogBytes >= 0 {
 		text += ", " + term.Bytes(f.LogBytes) + " of log"
 	}

@@ -67,7 +67,7 @@ func (a *app) block(p runner.Progress, width int) []string {
 		fmt.Sprintf("speed  %s rows/s   log written %s (%s)", speed, term.Bytes(p.Log.Bytes), scope(p.Log.Scope)),
 	}
 	if p.Waiters > 0 {
-		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("others %d sessions wait on us", p.Waiters)))
+		lines = append(lines, o.Paint(term.Warn, "others "+waitText(p.Waiters)))
 	}
 	if p.SetAside > 0 {
 		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("aside  %s rows could not be changed and were set aside", term.Count(p.SetAside))))
@@ -79,6 +79,13 @@ func (a *app) block(p runner.Progress, width int) []string {
 		lines = append(lines, o.Paint(term.Warn, p.Note))
 	}
 	return lines
+}
+
+func waitText(n int) string {
+	if n == 1 {
+		return "1 session waits on us"
+	}
+	return fmt.Sprintf("%d sessions wait on us", n)
 }
 
 // line is the same in one line, for a log.

@@ -138,21 +138,22 @@ func (a *app) show() *cli.Command {
 				o.Printf("\n")
 				rows := s.LeftAlone
 				s.LeftAlone = nil
-				a.printSummary(s, dbFlag(c, db))
+				a.printResult(s, dbFlag(c, db))
 				a.printSlowest(s)
 				a.printWaits(s.Waits)
 				a.printAsides(s.Asides)
 				a.printSignals(s.Signals)
+				if len(rows) > 0 {
+					o.Printf("\n")
+					a.printLeft(rows, len(rows), "")
+				}
+				a.printNext(s, dbFlag(c, db))
 				if path := c.String("set-aside-csv"); path != "" {
 					all, err := l.Asides(ctx, r.ID, math.MaxInt32)
 					if err != nil {
 						return err
 					}
 					return writeAsides(path, all)
-				}
-				if len(rows) > 0 {
-					o.Printf("\n")
-					a.printLeft(rows, len(rows), "")
 				}
 				return nil
 			})

@@ -164,6 +164,12 @@ func dur(ms float64) time.Duration { return time.Duration(ms * float64(time.Mill
 
 // printSummary tells how a run went and what can be done next.
 func (a *app) printSummary(s *summary, dbFlag string) {
+	a.printResult(s, dbFlag)
+	a.printNext(s, dbFlag)
+}
+
+// printResult tells how a run went.
+func (a *app) printResult(s *summary, dbFlag string) {
 	o := a.out
 	style := term.Good
 	if s.Status != ledger.Done {
@@ -216,7 +222,6 @@ func (a *app) printSummary(s *summary, dbFlag string) {
 		a.printLeft(s.LeftAlone, 10, fmt.Sprintf("`jugatum show %d%s` lists them all", s.Run, dbFlag))
 	}
 	a.printHousekeeping(s.Keeping)
-	a.printNext(s, dbFlag)
 }
 
 // othersText says what the run cost other sessions, as far as was seen, and
@@ -245,7 +250,7 @@ func (a *app) printAsides(list []ledger.Aside) {
 	o := a.out
 	o.Printf("\n")
 	t := o.NewTable("  set aside", ">step", "new values", "why")
-	each := max((o.Width()-36)/2, 16)
+	each := max((o.Width()-44)/2, 16)
 	for _, x := range list {
 		var values []string
 		for _, col := range sortedKeys(x.New) {
@@ -263,7 +268,7 @@ func (a *app) printAsides(list []ledger.Aside) {
 		if x.Retried {
 			why = o.Paint(term.Good, "changed later")
 		} else {
-			why = term.Fit(term.Clean(why), each)
+			why = term.Fit(term.Clean(strings.TrimPrefix(why, "ERROR: ")), each+10)
 		}
 		t.Row("  "+term.Fit(term.Clean(x.KeyText), 24), fmt.Sprint(x.Step), term.Fit(term.Clean(text), each), why)
 	}
@@ -324,6 +329,9 @@ func (a *app) printNext(s *summary, dbFlag string) {
 	}
 	if s.Status == ledger.Done && s.UndoneBy == 0 {
 		add("verify", "checks the database against what was recorded")
+	}
+	if s.SetAside > 0 {
+		next = append(next, [2]string{fmt.Sprintf("jugatum resume %d%s --retry-set-aside", s.Run, dbFlag), "tries the rows that were set aside again"})
 	}
 	add("show", "the record of this run")
 	if s.UndoOf == 0 && s.Keep && s.UndoneBy == 0 {
