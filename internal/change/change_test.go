@@ -160,3 +160,52 @@ func TestNearest(t *testing.T) {
 		}
 	}
 }
+
+// TestMariaDBSQL holds the forms that differ there.
+func TestMariaDBSQL(t *testing.T) {
+	build := func(sql string) *Change {
+		t.Helper()
+		c, err := Build(sqltext.MariaDB, Spec{Name: "s", SQL: sql}, map[string]Value{"f": {Type: DecimalValue, Text: "-1.035"}, "on": {Type: TimestampValue, Text: "2026-03-01T06:30:00Z"}}, catalogue)
+		if err != nil {
+			t.Fatalf("%s: %v", sql, err)
+		}
+		return c
+	}
+	r := Range{Lo: KeyValue{"5"}, Hi: KeyValue{"9"}}
+	for _, c := range []struct{ sql, want string }{
+		{"UPDATE berth SET day_rate = day_rate * :f WHERE zone = 'x'",
+			"UPDATE `berth` SET `berth`.`day_rate` = (day_rate * CAST(? AS DECIMAL(4,3))) WHERE 1 = 1 AND `berth`.`berth_no` > ? AND `berth`.`berth_no` <= ? AND (zone = 'x')"},
+		{"UPDATE quay q JOIN berth AS b ON b.zone = q.zone SET b.zone = q.name",
+			"UPDATE quay q JOIN berth AS b ON b.zone = q.zone SET b.`zone` = (q.name) WHERE 1 = 1 AND b.`berth_no` > ? AND b.`berth_no` <= ?"},
+		{"DELETE FROM berth WHERE zone = :on", "DELETE FROM `berth` WHERE 1 = 1 AND `berth`.`berth_no` > ? AND `berth`.`berth_no` <= ? AND (zone = FROM_UNIXTIME(?))"},
+		{"DELETE b FROM berth AS b WHERE b.zone = 'x'", "DELETE b FROM `berth` AS b WHERE 1 = 1 AND b.`berth_no` > ? AND b.`berth_no` <= ? AND (b.zone = 'x')"},
+	} {
+		if got := (&Query{D: sqltext.MariaDB}).Statement(build(c.sql), r).String(); got != c.want {
+			t.Errorf("got  %s\nwant %s", got, c.want)
+		}
+	}
+	a, b := &Column{Name: "a", Class: Number}, &Column{Name: "b`", Binary: true}
+	q := &Query{D: sqltext.MariaDB}
+	q.Range("t", &Key{Columns: []*Column{a, b}}, Range{Lo: KeyValue{"18446744073709551615", "00ff"}})
+	if want := " AND t.`a` >= ? AND (t.`a` > ? OR t.`a` = ? AND (t.`b```" + " > UNHEX(?)))"; q.String() != want || q.Args[0] != uint64(18446744073709551615) || q.Args[3] != "00ff" {
+		t.Errorf("got  %s %v\nwant %s", q, q.Args, want)
+	}
+	q = &Query{D: sqltext.MariaDB}
+	q.Range("t", &Key{Columns: []*Column{a}}, Range{Hi: KeyValue{"7"}, At: KeyValue{"7"}})
+	if q.String() != " AND t.`a` = ?" || q.Args[0] != int64(7) {
+		t.Errorf("%s %v", q, q.Args)
+	}
+	if build("UPDATE quay q JOIN berth b ON b.zone = q.zone SET b.zone = q.name").ReadsTarget() {
+		t.Error("a join is taken for a second reading of the target")
+	}
+	if !build("UPDATE berth b JOIN berth o ON b.zone = o.zone SET b.zone = 'x'").ReadsTarget() {
+		t.Error("the target joined to itself is not noticed")
+	}
+	pure := map[string]bool{"upper": true}
+	for sql, want := range map[string]bool{"UPDATE berth SET zone = upper(zone) WHERE berth_no > 1": true, "UPDATE berth SET zone = rand() WHERE 1": false, "UPDATE berth SET zone = CURRENT_DATE": false,
+		"UPDATE berth SET zone = @x": false, "UPDATE berth SET zone = (SELECT 1)": false, "UPDATE quay q JOIN berth b ON 1 SET b.zone = 'x'": false} {
+		if got := build(sql).Repeatable(pure); got != want {
+			t.Errorf("%s: repeatable is %v", sql, got)
+		}
+	}
+}

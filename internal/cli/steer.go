@@ -202,7 +202,7 @@ func watched(r *ledger.Run, p ledger.Latest, from map[int]ledger.Totals, begun t
 	return out
 }
 
-// resumeOrGoOn lets a run go on that is only paused; false if nobody works on it.
+// resumePaused lets a run go on that is only paused; false if nobody works on it.
 func (a *app) resumePaused(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) (bool, error) {
 	if r.Status != ledger.Running {
 		return false, nil
@@ -220,18 +220,19 @@ func (a *app) resumePaused(ctx context.Context, c *cli.Command, db engine.DB, l 
 			paused = false
 		}
 	}
-	if !paused || l.Free(r) == nil && !a.held(ctx, db, r) {
+	if !paused || !a.alive(ctx, db, l, r) {
 		return false, nil
 	}
 	a.err.Printf("%s\n", a.err.Paint(term.Faint, fmt.Sprintf("Run %d is only paused.", r.ID)))
 	return true, a.signal(ctx, c, ledger.GoOn, nil, "goes on")
 }
 
-// held reports whether the server has a lock on the run for somebody.
-func (a *app) held(ctx context.Context, db engine.DB, r *ledger.Run) bool {
+// alive reports whether somebody works on the run: by the server's lock, or by
+// the lease where it has none.
+func (a *app) alive(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run) bool {
 	locker, ok := db.(engine.RunLocker)
 	if !ok || !locker.HasRunLock() {
-		return false
+		return l.Free(r) != nil
 	}
 	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum", LockTimeout: time.Second})
 	if err != nil {

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"database/sql"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -9,8 +8,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-
-	"jugatum/internal/testserver"
 )
 
 // TestDemo goes the newcomer's way, with the same bytes for the same seed.
@@ -368,24 +365,7 @@ func TestCostIsMeasured(t *testing.T) {
 		}
 	})
 	t.Run("mariadb tells its own binary log", func(t *testing.T) {
-		if maria == nil {
-			t.Skip(noM)
-		}
-		m, err := testserver.StartMariaDB("log-bin=bin", "binlog-format=ROW")
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(m.Stop)
-		d := &database{t: t, engine: "mariadb", url: m.URL("test_log")}
-		if d.db, err = sql.Open("mysql", m.DSN("")); err != nil {
-			t.Fatal(err)
-		}
-		d.exec("CREATE DATABASE test_log")
-		d.db.Close()
-		if d.db, err = sql.Open("mysql", m.DSN("test_log")); err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { d.db.Close() })
+		_, d := ownMariaDB(t, "log-bin=bin", "binlog-format=ROW")
 		d.killTable()
 		size := func() (n int) {
 			rows, err := d.db.Query("SHOW BINARY LOGS")

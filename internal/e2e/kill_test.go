@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"database/sql"
 	"fmt"
 	"io"
 	"net"
@@ -13,8 +12,6 @@ import (
 	"syscall"
 	"testing"
 	"time"
-
-	"jugatum/internal/testserver"
 )
 
 const killRows = 100_000
@@ -277,24 +274,7 @@ func connectionsTerminated(t *testing.T, d *database) {
 
 // TestMariaDBKilled kills the server itself, as a crash would, and starts it again.
 func TestMariaDBKilled(t *testing.T) {
-	if maria == nil {
-		t.Skip(noM)
-	}
-	m, err := testserver.StartMariaDB("log-bin=bin", "binlog-format=ROW")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(m.Stop)
-	d := &database{t: t, engine: "mariadb", url: m.URL("saltmere")}
-	if d.db, err = sql.Open("mysql", m.DSN("mysql")); err != nil {
-		t.Fatal(err)
-	}
-	d.exec("CREATE DATABASE saltmere CHARACTER SET utf8mb4")
-	d.db.Close()
-	if d.db, err = sql.Open("mysql", m.DSN("saltmere")); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { d.db.Close() })
+	m, d := ownMariaDB(t, "log-bin=bin", "binlog-format=ROW")
 	d.killTable()
 	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "500")
 	for kills := 0; kills < 3; kills++ {

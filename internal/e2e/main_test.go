@@ -205,6 +205,30 @@ func ownServer(t *testing.T) *database {
 	return d
 }
 
+// ownMariaDB gives a database on a MariaDB server that the test may kill.
+func ownMariaDB(t *testing.T, settings ...string) (*testserver.MariaDB, *database) {
+	t.Helper()
+	if maria == nil {
+		t.Skip(noM)
+	}
+	m, err := testserver.StartMariaDB(settings...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(m.Stop)
+	d := &database{t: t, engine: "mariadb", url: m.URL("saltmere")}
+	if d.db, err = sql.Open("mysql", m.DSN("")); err != nil {
+		t.Fatal(err)
+	}
+	d.exec("CREATE DATABASE saltmere CHARACTER SET utf8mb4")
+	d.db.Close()
+	if d.db, err = sql.Open("mysql", m.DSN("saltmere")); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.db.Close() })
+	return m, d
+}
+
 // reopen goes on with another SQLite file.
 func (d *database) reopen(path string) {
 	d.t.Helper()

@@ -73,3 +73,28 @@ func TestNoRowsNoFinding(t *testing.T) {
 		}
 	}
 }
+
+// TestLeftToRight: on MariaDB alone, and only where the order matters.
+func TestLeftToRight(t *testing.T) {
+	for sql, want := range map[string]bool{
+		"UPDATE visit SET dues = dues + 1, note = dues WHERE id > 0":       true,
+		"UPDATE visit SET note = dues, dues = dues + 1 WHERE id > 0":       false,
+		"UPDATE visit SET dues = closed, closed = dues WHERE id > 0":       true,
+		"UPDATE visit SET dues = 1, note = visit.dues WHERE id > 0":        true,
+		"UPDATE visit AS v SET v.dues = 1, v.note = concat('a', v.closed)": false,
+	} {
+		for _, d := range []sqltext.Dialect{sqltext.MariaDB, sqltext.SQLite} {
+			if d == sqltext.SQLite && sql[:15] == "UPDATE visit AS" {
+				continue
+			}
+			ch, err := change.Build(d, change.Spec{Name: "s", SQL: sql}, nil, func(string, string) (*change.Table, error) { return table(true), nil })
+			if err != nil {
+				t.Fatalf("%s: %v", sql, err)
+			}
+			found := slices.ContainsFunc(Text(ch, "sweep"), func(f Finding) bool { return f.Code == LeftToRight && f.Level == Refusal })
+			if found != (want && d == sqltext.MariaDB) {
+				t.Errorf("%v: %s: found %v", d, sql, found)
+			}
+		}
+	}
+}
