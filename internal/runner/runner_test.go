@@ -6,6 +6,7 @@ import (
 	"errors"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -265,12 +266,15 @@ func TestBadRowsAreSetAside(t *testing.T) {
 func TestSignals(t *testing.T) {
 	b := setUp(t)
 	ctx := context.Background()
-	s, err := b.db.Session(ctx, engine.SessionOptions{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	send := func(kind string, args map[string]string) {
+	var sending sync.WaitGroup
+	send := func(kind string, args map[string]string) { // each from a terminal of its own
+		defer sending.Done()
+		s, err := b.db.Session(ctx, engine.SessionOptions{})
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		defer s.Close()
 		if err := b.l.Send(ctx, s, 1, kind, args); err != nil {
 			t.Error(err)
 		}
@@ -279,6 +283,7 @@ func TestSignals(t *testing.T) {
 	b.db.after = func(n int) error {
 		if n == 2 {
 			// Signals wait for the lock that this batch holds.
+			sending.Add(2)
 			go func() {
 				send(ledger.Pause, nil)
 				send(ledger.Tune, map[string]string{"batch": "5"})
@@ -295,14 +300,17 @@ func TestSignals(t *testing.T) {
 		case strings.HasPrefix(p.Note, "paused by") && !seen["paused"]:
 			seen["paused"] = true
 			stages = append(stages, "paused")
+			sending.Add(1)
 			go send(ledger.GoOn, nil)
 		case seen["paused"] && p.Size == 5 && !seen["tuned"]:
 			seen["tuned"] = true
 			stages = append(stages, "tuned")
+			sending.Add(1)
 			go send(ledger.Stop, nil)
 		}
 	}
-	err = r.Execute(ctx)
+	err := r.Execute(ctx)
+	sending.Wait()
 	if !errors.Is(err, ErrStopped) || strings.Join(stages, " ") != "paused tuned" || b.status(t) != ledger.Stopped {
 		t.Fatalf("%v, %v, %s", err, stages, b.status(t))
 	}
