@@ -41,6 +41,7 @@ type summary struct {
 	Asides    []ledger.Aside   `json:"rows_set_aside,omitempty"`
 	Foretold  *ledger.Foretold `json:"foretold,omitempty"`
 	Others    ledger.Watching  `json:"others"`
+	Server    map[string]int64 `json:"server,omitempty"`
 	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
 	Waits     []ledger.Wait    `json:"longest_waits,omitempty"`
 	Signals   []ledger.Signal  `json:"signals,omitempty"`
@@ -121,6 +122,9 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		return nil, err
 	}
 	if s.Others, s.Waits, err = l.Watched(ctx, id, 5); err != nil {
+		return nil, err
+	}
+	if s.Server, err = l.Server(ctx, id); err != nil {
 		return nil, err
 	}
 	if s.Signals, err = l.Signals(ctx, id, 0); err != nil {
@@ -204,6 +208,9 @@ func (a *app) printResult(s *summary, dbFlag string) {
 		}
 		o.Printf("  log      %s (%s)\n", log, scope(s.Log.Scope))
 	}
+	if text := serverText(s.Server); text != "" {
+		o.Printf("  server   %s (whole server, meanwhile)\n", text)
+	}
 	if s.Foretold != nil {
 		o.Printf("  foretold %s\n", foretoldText(*s.Foretold))
 	}
@@ -240,6 +247,21 @@ func othersText(w ledger.Watching, elapsed time.Duration) string {
 		text += fmt.Sprintf(", %.1f %% of the time", 100*w.LookingMS/msf(elapsed))
 	}
 	return text + ")"
+}
+
+// serverText words what the whole server wrote during a run.
+func serverText(m map[string]int64) string {
+	var parts []string
+	if n, ok := m["wal_bytes"]; ok {
+		parts = append(parts, term.Bytes(n)+" of write-ahead log")
+	}
+	if n, ok := m["redo_bytes"]; ok {
+		parts = append(parts, term.Bytes(n)+" of redo log")
+	}
+	if n, ok := m["history_list"]; ok {
+		parts = append(parts, fmt.Sprintf("history list %+d", n))
+	}
+	return strings.Join(parts, ", ")
 }
 
 // printAsides lists rows that were set aside.

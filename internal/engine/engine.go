@@ -112,6 +112,13 @@ type LagTeller interface {
 	Lag(ctx context.Context) (time.Duration, error)
 }
 
+// ServerTeller is met by engines that count what the whole server writes.
+type ServerTeller interface {
+	// ServerFigures gives counters and lengths by name; their difference over a
+	// run has the scope "server", other sessions' work included.
+	ServerFigures(ctx context.Context) (map[string]int64, error)
+}
+
 // Housekeeper is met by engines that leave work behind for later: dead row
 // versions, old transaction numbers, history.
 type Housekeeper interface {

@@ -52,7 +52,8 @@ var tables = []string{
 		started_at {time} NOT NULL,
 		ended_at {time},
 		samples {int} NOT NULL,      // how often we looked for sessions that wait on us
-		looking_ms {real} NOT NULL)  // and what that took`,
+		looking_ms {real} NOT NULL,  // and what that took
+		server {text} NOT NULL)      // JSON: what the whole server wrote meanwhile, by name`,
 	`CREATE TABLE IF NOT EXISTS @step (
 		run {int} NOT NULL, n {int} NOT NULL,
 		name {text} NOT NULL,

@@ -288,3 +288,34 @@ func (l *Ledger) Progress(ctx context.Context, r *Run) (Latest, error) {
 	}
 	return p, err
 }
+
+// AddServer adds to what the whole server is known to have written during a run.
+func (l *Ledger) AddServer(ctx context.Context, tx *engine.Tx, run int64, figures map[string]int64) error {
+	var text string
+	if err := tx.Scan(ctx, l.sql("SELECT server FROM @run WHERE id = ?"), []any{run}, &text); err != nil {
+		return err
+	}
+	sum := map[string]int64{}
+	if err := json.Unmarshal([]byte(text), &sum); err != nil {
+		return err
+	}
+	for name, n := range figures {
+		sum[name] += n
+	}
+	out, err := json.Marshal(sum)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, l.sql("UPDATE @run SET server = ? WHERE id = ?"), string(out), run)
+	return err
+}
+
+// Server reads what the whole server wrote during a run, by name.
+func (l *Ledger) Server(ctx context.Context, run int64) (map[string]int64, error) {
+	var text string
+	if err := l.db.Pool().QueryRowContext(ctx, l.read("SELECT server FROM @run WHERE id = ?"), run).Scan(&text); err != nil {
+		return nil, err
+	}
+	out := map[string]int64{}
+	return out, json.Unmarshal([]byte(text), &out)
+}

@@ -53,7 +53,8 @@ type Runner struct {
 	session *engine.Session
 	pacer   pace.Pacer
 	others  *onlooker
-	sight   sight // taken from others, to be written with the next batch
+	sight   sight            // taken from others, to be written with the next batch
+	server  map[string]int64 // the whole server's figures when the run began here; nil unknown
 	prev    *ledger.Batch
 	rng     change.Range // of the batch that was tried last
 	asides  int64        // rows set aside, of all steps
@@ -112,6 +113,9 @@ func (r *Runner) Execute(ctx context.Context) error {
 	r.settle()
 	r.others = watchOthers(ctx, r.DB)
 	r.sight.most = -1
+	if t, ok := r.DB.(engine.ServerTeller); ok {
+		r.server, _ = t.ServerFigures(ctx) // without them the run goes on all the same
+	}
 	defer r.others.end()
 	defer func() {
 		if r.session != nil {
@@ -186,10 +190,22 @@ func (r *Runner) finish(ctx context.Context, status, message string) error {
 		if err := r.sight.keep(ctx, r.Ledger, tx, r.Run.ID); err != nil {
 			return err
 		}
+		if t, ok := r.DB.(engine.ServerTeller); ok && r.server != nil {
+			now, err := t.ServerFigures(ctx)
+			if err != nil {
+				return err
+			}
+			for name := range now {
+				now[name] -= r.server[name]
+			}
+			if err := r.Ledger.AddServer(ctx, tx, r.Run.ID, now); err != nil {
+				return err
+			}
+		}
 		if err := tx.Commit(ctx); err != nil {
 			return err
 		}
-		r.sight = sight{most: -1}
+		r.sight, r.server = sight{most: -1}, nil
 	}
 	return r.Ledger.End(ctx, r.session, r.Run, status, message)
 }

@@ -49,3 +49,22 @@ func (db *DB) Housekeeping(ctx context.Context, _ *change.Table) ([]engine.Setti
 	}
 	return []engine.Setting{{Name: "history list", Value: length, Meaning: "transactions of the whole server whose old row versions are still to be purged; one that grows on and on has an old reader open before it"}}, nil
 }
+
+// ServerFigures gives the bytes of redo log written and the length of the history list.
+func (db *DB) ServerFigures(ctx context.Context) (map[string]int64, error) {
+	rows, err := db.pool.QueryContext(ctx, "SELECT lower(variable_name), CAST(variable_value AS SIGNED) FROM information_schema.global_status WHERE variable_name IN ('INNODB_OS_LOG_WRITTEN', 'INNODB_HISTORY_LIST_LENGTH')")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]int64{}
+	for rows.Next() {
+		var name string
+		var n int64
+		if err := rows.Scan(&name, &n); err != nil {
+			return nil, err
+		}
+		out[map[string]string{"innodb_os_log_written": "redo_bytes", "innodb_history_list_length": "history_list"}[name]] = n
+	}
+	return out, rows.Err()
+}

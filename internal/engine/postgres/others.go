@@ -120,3 +120,13 @@ func (db *DB) Housekeeping(ctx context.Context, t *change.Table) ([]engine.Setti
 	return append(out, engine.Setting{Name: "transaction age", Value: fmt.Sprintf("%.1f %%", 100*float64(age)/float64(limit)),
 		Meaning: "of the way to a forced vacuum of old transaction numbers; each batch takes one"}), nil
 }
+
+// ServerFigures gives the position in the write-ahead log, in bytes.
+func (db *DB) ServerFigures(ctx context.Context) (map[string]int64, error) {
+	var lsn sql.NullInt64
+	err := db.pool.QueryRowContext(ctx, "SELECT CASE WHEN pg_is_in_recovery() THEN NULL ELSE pg_wal_lsn_diff(pg_current_wal_insert_lsn(), '0/0') END::bigint").Scan(&lsn)
+	if err != nil || !lsn.Valid {
+		return nil, err
+	}
+	return map[string]int64{"wal_bytes": lsn.Int64}, nil
+}
