@@ -332,8 +332,12 @@ func (a *app) printSlowest(s *summary) {
 			locks = append(locks, fmt.Sprintf("%s %d", mode, b.Locks[mode]))
 		}
 		text := strings.Join(locks, ", ")
-		if text == "" {
+		switch {
+		case text != "":
+		case strings.HasPrefix(s.Database, "sqlite:"):
 			text = "the write lock of the file"
+		default:
+			text = "not told"
 		}
 		t.Row("  "+term.Duration(dur(b.HoldMS)), fmt.Sprint(b.Step), term.Count(b.Batch), term.Count(b.Scanned), term.Count(b.Changed), term.Bytes(b.LogBytes), text)
 	}

@@ -72,6 +72,11 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		return e, err
 	}
 	scanned := func() error {
+		if !c.From.Empty() && r.Hi != nil { // the counters hold the sources' rows as well
+			q := &change.Query{D: d}
+			q.Add("SELECT count(*) FROM ", c.Table.SQL(d), " AS jugatum_t WHERE 1 = 1").Range("jugatum_t", c.Table.Key, r)
+			return tx.Scan(ctx, q.String(), q.Args, &e.Scanned)
+		}
 		now, err := db.read(ctx, tx)
 		e.Scanned = now - read
 		return err
