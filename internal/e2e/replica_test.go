@@ -125,7 +125,7 @@ func TestGalera(t *testing.T) {
 	d.waitForBatches(20)
 	nodes[2].Kill()
 	d.waitForBatches(60)
-	if err := nodes[2].Start(); err != nil {
+	if err := nodes[2].Join(); err != nil {
 		t.Fatal(err)
 	}
 	if err := cmd.Wait(); err != nil {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"strings"
 	"time"
 )
@@ -16,6 +17,11 @@ const galeraLibrary = "/usr/lib/galera/libgalera_smm.so"
 func StartGalera(n int) ([]*MariaDB, error) {
 	if _, err := os.Stat(galeraLibrary); err != nil {
 		return nil, ErrMissing
+	}
+	for _, name := range []string{"wsrep_sst_rsync", "rsync"} {
+		if _, err := exec.LookPath(name); err != nil {
+			return nil, fmt.Errorf("%w: %s", ErrMissing, name)
+		}
 	}
 	var group, transfer, state []int
 	for range n {
@@ -43,7 +49,7 @@ func StartGalera(n int) ([]*MariaDB, error) {
 			if i == 0 {
 				m.once = []string{"wsrep-new-cluster"}
 			}
-			err = m.Start()
+			err = m.Join()
 		}
 		if m != nil {
 			nodes = append(nodes, m)
@@ -56,6 +62,20 @@ func StartGalera(n int) ([]*MariaDB, error) {
 		}
 	}
 	return nodes, nil
+}
+
+// Join starts a node. On a busy machine the copying of the state can fail, and
+// the node then ends; it is started again.
+func (m *MariaDB) Join() error {
+	once := m.once
+	for try := 1; ; try++ {
+		err := m.Start()
+		if err == nil || try == 3 {
+			return err
+		}
+		m.once = once
+		time.Sleep(time.Second)
+	}
 }
 
 // Synced waits until a node has the state of the cluster.

@@ -7,6 +7,7 @@ package testserver
 import (
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -145,12 +146,17 @@ func (p *Postgres) URL(database string) string {
 	return fmt.Sprintf("postgres://postgres@127.0.0.1:%d/%s?sslmode=disable", p.Port, database)
 }
 
-// freePort asks the system for a port that nobody uses now.
+// freePort finds a port that nobody uses now, below those that the system gives
+// to outgoing connections: one of these could be taken between here and the
+// server's start.
 func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+	const from, to = 20_000, 32_000
+	for range 100 {
+		port := from + rand.IntN(to-from)
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err == nil {
+			return port, l.Close()
+		}
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return 0, fmt.Errorf("no free port from %d to %d", from, to)
 }
