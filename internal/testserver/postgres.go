@@ -20,7 +20,7 @@ import (
 )
 
 // ErrMissing says that the server's binaries are not installed.
-var ErrMissing = errors.New("PostgreSQL is not installed (Debian: apt-get install postgresql)")
+var ErrMissing = errors.New("the server is not installed; scripts/test says what is missing, and installs it where it may")
 
 // Postgres is a running server of our own.
 type Postgres struct {
