@@ -43,7 +43,7 @@ func StartGalera(n int) ([]*MariaDB, error) {
 		settings := []string{"binlog-format=ROW", "innodb-autoinc-lock-mode=2", "innodb-flush-log-at-trx-commit=0", "wsrep-on=ON", "wsrep-provider=" + galeraLibrary,
 			"wsrep-cluster-name=jugatum", "wsrep-cluster-address=gcomm://" + strings.Join(peers, ","), "wsrep-node-address=127.0.0.1", "wsrep-node-name=node" + fmt.Sprint(i+1),
 			"wsrep-sst-method=rsync", fmt.Sprintf("wsrep-sst-receive-address=127.0.0.1:%d", state[i]),
-			fmt.Sprintf("wsrep-provider-options=gmcast.listen_addr=tcp://%s;ist.recv_addr=127.0.0.1:%d;gcache.size=64M;evs.keepalive_period=PT0.5S;evs.suspect_timeout=PT2S;evs.inactive_timeout=PT4S", address(i), transfer[i])}
+			fmt.Sprintf("wsrep-provider-options=gmcast.listen_addr=tcp://%s;ist.recv_addr=127.0.0.1:%d;gcache.size=64M", address(i), transfer[i])}
 		m, err := newMariaDB(settings)
 		if err == nil {
 			if i == 0 {

@@ -204,7 +204,7 @@ func (db *DB) Fault(err error) engine.Fault {
 		switch me.Number {
 		case 1205, 1213, 1020: // lock wait timeout; deadlock or, in a cluster, certification; changed since read
 			return engine.Busy
-		case 1053, 1927, 1047, 1152, 1158, 1159, 1160, 1161, 2006, 2013, // shut down, killed, cluster node not ready, network
+		case 1053, 1927, 1047, 1180, 1152, 1158, 1159, 1160, 1161, 2006, 2013, // shut down, killed, cluster node not ready or cut off in a commit, network
 			1290, 1836, 1792: // read-only: after a failover another server may take the address
 			return engine.Connection
 		case 1317, 1969:
