@@ -32,6 +32,7 @@ type shape struct {
 	name, sql string
 	bare      float64 // highest ratio wanted without kept values
 	kept      float64 // with
+	rare      bool    // few rows change
 }
 
 const (
@@ -44,14 +45,15 @@ func shapes(engine string) []shape {
 		bare, kept, rare = 1.25, 2, 1.5
 	}
 	return []shape{
-		{"1 in 8 rows, text replaced", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", bare, kept},
-		{"every row computed", "UPDATE visit SET dues = round(dues * 1.05, 2) WHERE id > 0", bare, kept},
-		{"1 in 1,000 rows, no index", "UPDATE visit SET berth = berth + 1000 WHERE berth = 500", rare, rare},
+		{"1 in 8 rows, text replaced", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", bare, kept, false},
+		{"every row computed", "UPDATE visit SET dues = round(dues * 1.05, 2) WHERE id > 0", bare, kept, false},
+		{"1 in 1,000 rows, no index", "UPDATE visit SET berth = berth + 1000 WHERE berth = 500", rare, rare, true},
 	}
 }
 
 type result struct {
 	Engine, Shape, Keep string
+	Workers             int
 	Ratio, Low, High    float64 // median, least and greatest of the rounds
 	Wanted              float64
 	Single              float64 // seconds, median
@@ -107,15 +109,15 @@ func run(engine string, rows, rounds int, out string, load bool) error {
 			continue
 		}
 		for _, s := range shapes(e) {
-			for _, keep := range []string{"none", "values"} {
-				r, err := b.compare(s, keep, rounds)
-				if err != nil {
-					b.close()
-					return fmt.Errorf("%s, %s: %w", e, s.name, err)
-				}
-				all = append(all, r)
+			list, err := b.compare(s, rounds)
+			if err != nil {
+				b.close()
+				return fmt.Errorf("%s, %s: %w", e, s.name, err)
+			}
+			for _, r := range list {
 				fmt.Println(line(r))
 			}
+			all = append(all, list...)
 		}
 		b.close()
 	}
@@ -228,61 +230,87 @@ func (b *bench) fresh() error {
 	return nil
 }
 
-// compare times the statement alone and the run in batches, round by round.
-func (b *bench) compare(s shape, keep string, rounds int) (result, error) {
-	r := result{Engine: b.engine, Shape: s.name, Keep: keep, Wanted: s.bare}
-	if keep == "values" {
-		r.Wanted = s.kept
+// compare times the statement alone and, in the same round, the run in batches
+// without and with kept values, by one worker and by two.
+func (b *bench) compare(s shape, rounds int) ([]result, error) {
+	var list []result
+	for _, workers := range []int{1, 2} {
+		if workers > 1 && (b.engine == "sqlite" || s.rare) {
+			continue // one writer at a time; too little to share
+		}
+		list = append(list, result{Engine: b.engine, Shape: s.name, Keep: "none", Workers: workers, Wanted: s.bare}, result{Engine: b.engine, Shape: s.name, Keep: "values", Workers: workers, Wanted: s.kept})
+		if workers > 1 {
+			list[2].Wanted, list[3].Wanted = twoWorkers, twoWorkers*s.kept
+		}
 	}
-	var ratios, singles []float64
-	for i := 0; i < rounds; i++ {
+	ratios, singles := make([][]float64, len(list)), []float64{}
+	for range rounds {
 		if err := b.fresh(); err != nil {
-			return r, err
+			return nil, err
 		}
 		begun := time.Now()
 		res, err := b.db.Exec(s.sql)
 		if err != nil {
-			return r, err
+			return nil, err
 		}
-		single := time.Since(begun).Seconds()
-		r.Rows, _ = res.RowsAffected()
-		if err := b.fresh(); err != nil {
-			return r, err
-		}
-		cmd := exec.Command(b.bin, "run", "--json", "--db", b.url, "--sql", s.sql, "--keep", keep, "--accept", "any")
-		cmd.Stderr = os.Stderr
-		text, err := cmd.Output()
-		if err != nil {
-			return r, err
-		}
-		var sum struct {
-			Elapsed float64 `json:"elapsed_s"`
-			Steps   []struct{ Changed int64 }
-			Holds   struct {
-				P99 float64 `json:"p99_ms"`
+		singles = append(singles, time.Since(begun).Seconds())
+		for i := range list {
+			r := &list[i]
+			r.Rows, _ = res.RowsAffected()
+			elapsed, err := b.batches(s, r)
+			if err != nil {
+				return nil, err
 			}
+			ratios[i] = append(ratios[i], elapsed/singles[len(singles)-1])
 		}
-		if err := json.Unmarshal(text, &sum); err != nil {
-			return r, err
-		}
-		if sum.Steps[0].Changed != r.Rows {
-			return r, fmt.Errorf("the statement changed %d rows, the run %d", r.Rows, sum.Steps[0].Changed)
-		}
-		ratios, singles = append(ratios, sum.Elapsed/single), append(singles, single)
-		r.HoldP99 = max(r.HoldP99, sum.Holds.P99)
 	}
-	sort.Float64s(ratios)
 	sort.Float64s(singles)
-	r.Ratio, r.Low, r.High, r.Single = ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1], singles[len(singles)/2]
-	return r, nil
+	for i := range list {
+		r := &list[i]
+		sort.Float64s(ratios[i])
+		r.Ratio, r.Low, r.High, r.Single = ratios[i][rounds/2], ratios[i][0], ratios[i][rounds-1], singles[rounds/2]
+	}
+	return list, nil
 }
+
+// batches times one run, on a table made anew.
+func (b *bench) batches(s shape, r *result) (seconds float64, err error) {
+	if err := b.fresh(); err != nil {
+		return 0, err
+	}
+	cmd := exec.Command(b.bin, "run", "--json", "--db", b.url, "--sql", s.sql, "--keep", r.Keep, "--accept", "any", "--workers", fmt.Sprint(r.Workers))
+	cmd.Stderr = os.Stderr
+	text, err := cmd.Output()
+	if err != nil {
+		return 0, err
+	}
+	var sum struct {
+		Elapsed float64 `json:"elapsed_s"`
+		Steps   []struct{ Changed int64 }
+		Holds   struct {
+			P99 float64 `json:"p99_ms"`
+		}
+	}
+	if err := json.Unmarshal(text, &sum); err != nil {
+		return 0, err
+	}
+	if sum.Steps[0].Changed != r.Rows {
+		return 0, fmt.Errorf("the statement changed %d rows, the run %d", r.Rows, sum.Steps[0].Changed)
+	}
+	r.HoldP99 = max(r.HoldP99, sum.Holds.P99)
+	return sum.Elapsed, nil
+}
+
+// twoWorkers is the ratio wanted without kept values; with them, times what
+// those may cost.
+const twoWorkers = 0.75
 
 func line(r result) string {
 	verdict := "within"
 	if r.Ratio > r.Wanted {
 		verdict = "ABOVE"
 	}
-	return fmt.Sprintf("| %s | %s | %s | %.2f | %.2f … %.2f | ≤ %.2f | %s | %.0f ms |", r.Engine, r.Shape, r.Keep, r.Ratio, r.Low, r.High, r.Wanted, verdict, r.HoldP99)
+	return fmt.Sprintf("| %s | %s | %s | %d | %.2f | %.2f … %.2f | ≤ %.2f | %s | %.0f ms |", r.Engine, r.Shape, r.Keep, r.Workers, r.Ratio, r.Low, r.High, r.Wanted, verdict, r.HoldP99)
 }
 
 func report(all []result, rows, rounds int) string {
@@ -297,7 +325,7 @@ func report(all []result, rows, rounds int) string {
 		}
 	}
 	fmt.Fprintf(&b, "%s rows, %d rounds, %s, %d cores, %s, %s. Time of the run in batches divided by that of the single statement; hold target 200 ms.\n\n", group(rows), rounds, cpu, runtime.NumCPU(), runtime.Version(), time.Now().Format("2006-01-02"))
-	fmt.Fprintf(&b, "| engine | change | kept values | ratio (median) | least … greatest | wanted | | hold, 99th percentile |\n|---|---|---|---|---|---|---|---|\n")
+	fmt.Fprintf(&b, "| engine | change | kept values | workers | ratio (median) | least … greatest | wanted | | hold, 99th percentile |\n|---|---|---|---|---|---|---|---|---|\n")
 	for _, r := range all {
 		b.WriteString(line(r) + "\n")
 	}

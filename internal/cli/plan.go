@@ -271,7 +271,7 @@ func restore(ctx context.Context, db engine.DB, r *ledger.Run) (*plan, error) {
 
 // limits are the limits that count: the flags', else the job's, else the default.
 func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
-	o := ledger.Options{Hold: defaultHold, Batch: j.Limits.Batch, Keep: true}
+	o := ledger.Options{Hold: defaultHold, Batch: j.Limits.Batch, Workers: j.Limits.Workers, Keep: true}
 	if j.Limits.Hold > 0 {
 		o.Hold = j.Limits.Hold
 	}
@@ -285,6 +285,12 @@ func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
 		o.Batch = int(c.Int("batch"))
 		if o.Batch < 1 {
 			return o, usagef("--batch %d: a number of rows from 1 up is wanted", o.Batch)
+		}
+	}
+	if c.IsSet("workers") {
+		var err error
+		if o.Workers, err = pace.ParseWorkers(c.String("workers")); err != nil {
+			return o, usagef("--workers %s: %v", c.String("workers"), err)
 		}
 	}
 	texts := map[string]string{}
@@ -315,7 +321,11 @@ func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
 
 // able refuses limits that this engine cannot see to: a limit that nobody
 // watches would be worse than none.
-func able(db engine.DB, l pace.Limits) error {
+func able(db engine.DB, o ledger.Options) error {
+	l := o.Limits
+	if m, ok := db.(engine.ManyWriters); o.Workers > 1 && (!ok || !m.ManyWriters()) {
+		return usagef("workers: %s has one writer at a time; leave the limit out", db.Version())
+	}
 	if _, ok := db.(engine.WaitWatcher); !ok && l.Waiters != nil {
 		return usagef("waiters: %s does not tell which sessions wait for us; leave the limit out, and choose a shorter --hold", db.Version())
 	}

@@ -66,6 +66,9 @@ func (a *app) block(p runner.Progress, width int) []string {
 		fmt.Sprintf("batch  no. %s, %s rows   hold %s, worst %s", term.Count(p.Batches), term.Count(int64(p.Size)), term.Duration(p.Hold), term.Duration(p.Worst)),
 		fmt.Sprintf("speed  %s rows/s   log written %s (%s)", speed, term.Bytes(p.Log.Bytes), scope(p.Log.Scope)),
 	}
+	if p.Workers > 1 {
+		lines[3] += fmt.Sprintf("   %d workers", p.Workers)
+	}
 	if p.Waiters > 0 {
 		lines = append(lines, o.Paint(term.Warn, "others "+waitText(p.Waiters)))
 	}
@@ -93,6 +96,9 @@ func line(p runner.Progress) string {
 	s := fmt.Sprintf("run %d step %d/%d: %s changed, %s gone over of %s, batch %s of %s rows, hold %s (worst %s), log %s",
 		p.Run, p.Step, p.Steps, term.Count(p.Changed), term.Count(p.Scanned), term.Count(p.TableRows), term.Count(p.Batches), term.Count(int64(p.Size)),
 		term.Duration(p.Hold), term.Duration(p.Worst), term.Bytes(p.Log.Bytes))
+	if p.Workers > 1 {
+		s += fmt.Sprintf(", %d workers", p.Workers)
+	}
 	s += ", " + leftText(p)
 	if p.Note != "" {
 		s += "; " + p.Note

@@ -9,6 +9,7 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
+	"jugatum/internal/pace"
 	"jugatum/internal/runner"
 )
 
@@ -20,6 +21,7 @@ func (a *app) resume() *cli.Command {
 		Description: "The job is taken from the ledger; its file is not needed. A run that is only paused goes on in its own terminal.\n\n" + example("jugatum resume --db sqlite:saltmere.db 3"),
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "retry-set-aside", Usage: "try the rows that were set aside once more, also if the run is done"},
+			workersFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
@@ -38,6 +40,14 @@ func (a *app) resume() *cli.Command {
 				}
 				if r.UndoneBy != 0 {
 					return refusef("run %d was taken back by run %d and cannot go on", r.ID, r.UndoneBy)
+				}
+				if c.IsSet("workers") {
+					if r.Options.Workers, err = pace.ParseWorkers(c.String("workers")); err != nil {
+						return usagef("--workers %s: %v", c.String("workers"), err)
+					}
+					if err := able(db, r.Options); err != nil {
+						return err
+					}
 				}
 				p, work, err := prepare(ctx, db, l, r)
 				if err != nil {
@@ -97,7 +107,7 @@ func asUndo(work []*runner.Work, orig *ledger.Run) error {
 	for _, w := range work {
 		for _, st := range orig.Steps {
 			if st.Name == w.Step.Name {
-				w.Undo, w.UpTo = true, st.Lane.Kept
+				w.Undo, w.UpTo = true, st.LastKept()
 			}
 		}
 		if !w.Undo {

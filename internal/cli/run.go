@@ -33,6 +33,7 @@ func (a *app) runCmd() *cli.Command {
 			&cli.IntFlag{Name: "set-aside", Usage: "most rows that may be set aside because they cannot be changed; the first one more ends the run"},
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks; batches find their size by it"},
 			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
+			workersFlag(),
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values (old and new ones, for verify and undo) or none"},
 			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back first; the summary sets what it foretold against what came"},
 			&cli.StringFlag{Name: "accept", Usage: "the number of rows that will change, or any: then nothing is counted beforehand"},
@@ -61,7 +62,7 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 	if err != nil {
 		return err
 	}
-	if err := able(p.db, opts.Limits); err != nil {
+	if err := able(p.db, opts); err != nil {
 		return err
 	}
 	if lag, ok := p.db.(engine.LagTeller); ok && opts.Limits.Lag > 0 {
@@ -149,6 +150,9 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 		var err error
 		if st.Method, err = p.choose(ctx, ch, st.Matched); err != nil {
 			return nil, 0, err
+		}
+		if why := runner.Alone(p.db, ch, st.Method); opts.Workers > 1 && why != "" {
+			a.err.Printf("  %s step %s stays on one worker: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(ch.Step), why)
 		}
 		if c.Bool("rehearse") {
 			x, err := p.rehearse(ctx, ch, *opts, st.ToChange)

@@ -46,10 +46,11 @@ func (a *app) tune() *cli.Command {
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "hold", Usage: "longest time a batch may hold its locks"},
 			&cli.StringFlag{Name: "batch", Usage: "a fixed number of rows for every batch; --hold ends that"},
+			workersFlag(),
 		}, limitFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args := map[string]string{}
-			for _, name := range []string{"hold", "batch"} {
+			for _, name := range []string{"hold", "batch", "workers"} {
 				if c.IsSet(name) {
 					args[name] = c.String(name)
 				}
@@ -70,7 +71,7 @@ func (a *app) tune() *cli.Command {
 			if err != nil {
 				return err
 			}
-			err = able(db, o.Limits)
+			err = able(db, o)
 			db.Close()
 			if err != nil {
 				return err
@@ -90,6 +91,10 @@ func limitFlags() []cli.Flag {
 		&cli.StringFlag{Name: "log-rate", Usage: "most log to write (20MB/s)"},
 		&cli.StringFlag{Name: "window", Usage: "begin batches only at this time of day (22:00-05:30)"},
 	}
+}
+
+func workersFlag() cli.Flag {
+	return &cli.StringFlag{Name: "workers", Usage: "how many sessions change rows at the same time, each in lanes of its own"}
 }
 
 // signal sends a word to the process that works on a run, and waits a moment to

@@ -31,6 +31,7 @@ type summary struct {
 	Version   string           `json:"version"`
 	Keep      bool             `json:"kept_values"`
 	HoldMS    float64          `json:"hold_target_ms"`
+	Workers   int              `json:"workers"` // wanted; a step may have had fewer
 	Steps     []summaryStep    `json:"steps"`
 	Holds     summaryHolds     `json:"holds"`
 	Log       summaryLog       `json:"log"`
@@ -63,6 +64,7 @@ type summaryStep struct {
 	LeftAlone int64  `json:"left_alone"`
 	Retries   int64  `json:"retries"`
 	KeptTable string `json:"kept_table,omitempty"`
+	Lanes     int    `json:"lanes"`
 }
 
 type summaryHolds struct {
@@ -95,7 +97,7 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		elapsed = r.EndedAt.Sub(r.StartedAt)
 	}
 	s := &summary{Schema: 1, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
-		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, Foretold: r.Options.Foretold, HoldMS: msf(r.Options.Hold),
+		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, Foretold: r.Options.Foretold, HoldMS: msf(r.Options.Hold), Workers: max(r.Options.Workers, 1),
 		Holds: summaryHolds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: summaryLog{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []summaryStep{}, run: r, elapsed: elapsed}
 	if !r.EndedAt.IsZero() {
 		s.EndedAt = &r.EndedAt
@@ -106,7 +108,7 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		if st.TableSchema != "" && st.TableSchema != "public" {
 			table = st.TableSchema + "." + table
 		}
-		s.Steps = append(s.Steps, summaryStep{st.Name, table, st.Verb, st.Method, st.Status, t.Batches, t.Scanned, t.Matched, t.Changed, t.LeftAlone, t.Retries, st.KeptTable})
+		s.Steps = append(s.Steps, summaryStep{st.Name, table, st.Verb, st.Method, st.Status, t.Batches, t.Scanned, t.Matched, t.Changed, t.LeftAlone, t.Retries, st.KeptTable, len(st.Lanes)})
 		if t.Log.Scope != "" {
 			s.Log.Scope, s.Log.Kind = t.Log.Scope, logKind(db.Dialect(), t.Log)
 			s.Log.Bytes, s.Log.Records, s.Log.Images = plus(s.Log.Bytes, t.Log.Bytes), plus(s.Log.Records, t.Log.Records), plus(s.Log.Images, t.Log.Images)
@@ -190,7 +192,11 @@ func (a *app) printResult(s *summary, dbFlag string) {
 		if x.Matched < 0 {
 			matched = "-"
 		}
-		t.Row("  "+term.Clean(x.Name), term.Clean(x.Table), x.Verb+" by "+x.Method, term.Count(x.Batches), term.Count(x.Scanned), matched, term.Count(x.Changed), term.Count(x.LeftAlone), term.Count(x.Retries))
+		method := x.Method
+		if x.Lanes > 1 {
+			method += fmt.Sprintf(", %d lanes", x.Lanes)
+		}
+		t.Row("  "+term.Clean(x.Name), term.Clean(x.Table), x.Verb+" by "+method, term.Count(x.Batches), term.Count(x.Scanned), matched, term.Count(x.Changed), term.Count(x.LeftAlone), term.Count(x.Retries))
 	}
 	t.Print()
 	if s.Holds.Batches > 0 {
@@ -325,7 +331,7 @@ func (a *app) printSlowest(s *summary) {
 	}
 	o := a.out
 	o.Printf("\n")
-	t := o.NewTable("  longest holds", ">step", ">batch", ">gone over", ">changed", ">log", "locks by mode")
+	t := o.NewTable("  longest holds", ">step", ">lane/batch", ">gone over", ">changed", ">log", "locks by mode")
 	for _, b := range s.Slowest {
 		var locks []string
 		for _, mode := range sortedKeys(b.Locks) {
@@ -339,7 +345,11 @@ func (a *app) printSlowest(s *summary) {
 		default:
 			text = "not told"
 		}
-		t.Row("  "+term.Duration(dur(b.HoldMS)), fmt.Sprint(b.Step), term.Count(b.Batch), term.Count(b.Scanned), term.Count(b.Changed), term.Bytes(b.LogBytes), text)
+		batch := term.Count(b.Batch)
+		if s.Steps[b.Step-1].Lanes > 1 {
+			batch = fmt.Sprintf("%d/%s", b.Lane, batch)
+		}
+		t.Row("  "+term.Duration(dur(b.HoldMS)), fmt.Sprint(b.Step), batch, term.Count(b.Scanned), term.Count(b.Changed), term.Bytes(b.LogBytes), text)
 	}
 	t.Print()
 }

@@ -87,15 +87,20 @@ type Yielder interface {
 // a batch is under way, without either waiting for the other.
 type Overlapper interface{ Overlaps() bool }
 
+// ManyWriters is met by engines where several sessions can change different rows
+// of a table at the same time.
+type ManyWriters interface{ ManyWriters() bool }
+
 // DDLCommitter is met by engines where a CREATE TABLE commits the transaction
 // that it stands in.
 type DDLCommitter interface{ DDLCommits() bool }
 
 // WaitWatcher is met by engines that can tell which sessions wait for a lock of ours.
 type WaitWatcher interface {
-	// Waiting lists the sessions that wait for the one numbered id. It may be
-	// called while that one is busy. What it may not see is left out.
-	Waiting(ctx context.Context, id int64) ([]Waiter, error)
+	// Waiting lists the sessions that wait for those numbered ids, which are not
+	// among them even if one waits for another. It may be called while they are
+	// busy. What it may not see is left out.
+	Waiting(ctx context.Context, ids []int64) ([]Waiter, error)
 }
 
 // Waiter is a session that waits for a lock of ours.

@@ -132,13 +132,7 @@ func (w *Walk) Survey(ctx context.Context, end change.KeyValue) error {
 	if !w.t.Key.Integer || w.d == sqltext.SQLite || end == nil {
 		return nil // SQLite does not tell the rows it scanned, so ranges are counted there
 	}
-	q := &change.Query{D: w.d}
-	q.Add("SELECT ")
-	w.keys(q)
-	q.Add(" FROM ", w.t.SQL(w.d))
-	w.order(q, "")
-	q.Add(" LIMIT 1")
-	first, err := w.one(ctx, q)
+	first, err := w.first(ctx)
 	if err != nil || first == nil {
 		return err
 	}

@@ -37,6 +37,7 @@ type fileParam struct {
 type fileLimits struct {
 	Hold    *string `toml:"hold"`
 	Batch   *int    `toml:"batch"`
+	Workers *int    `toml:"workers"`
 	Waiters *int    `toml:"waiters"`
 	Lag     *string `toml:"lag"`
 	LogRate *string `toml:"log_rate"`
@@ -250,6 +251,12 @@ func (r *reader) job(f file) error {
 			return r.fail("limits.batch", "limits.batch: %d is not a number of rows from 1 up", *b)
 		}
 		j.Limits.Batch = *b
+	}
+	if n := f.Limits.Workers; n != nil {
+		if *n < 1 || *n > pace.MostWorkers {
+			return r.fail("limits.workers", "limits.workers: %d is not a number from 1 to %d", *n, pace.MostWorkers)
+		}
+		j.Limits.Workers = *n
 	}
 	j.Limits.Pace = map[string]string{}
 	if n := f.Limits.Waiters; n != nil {

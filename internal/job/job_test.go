@@ -20,6 +20,7 @@ ask  = "Factor?"
 [limits]
 hold  = "50ms"
 batch = 500
+workers = 2
 waiters = 2
 lag = "5s"
 log_rate = "20MB/s"
@@ -46,7 +47,7 @@ func TestParse(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := fmt.Sprintf("%s|%s|%v|%v|%d", j.Title, j.Reason, j.Params, j.Limits, len(j.Steps))
-	if want := "Mooring tariff|CHG-1|[{rise decimal Factor?}]|{50ms 500 map[lag:5s log_rate:20MB/s waiters:2 window:22:00-05:30]}|2"; got != want {
+	if want := "Mooring tariff|CHG-1|[{rise decimal Factor?}]|{50ms 500 2 map[lag:5s log_rate:20MB/s waiters:2 window:22:00-05:30]}|2"; got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
 	s := j.Steps[0]
@@ -75,6 +76,7 @@ func TestFaultsHaveTheirPlace(t *testing.T) {
 		{"no table", "[[step]]\nset = { a = \"1\" }", `j.toml:1:3: step "step 1": table is missing`},
 		{"bad expect", step + "set = { a = \"1\" }\nexpect = \"9..3\"", `j.toml:5:1: step "a": expect: "9..3" is not a number of rows`},
 		{"bad hold", "[limits]\nhold = \"fast\"\n" + step + "delete = true", `j.toml:2:1: limits.hold: "fast" is not a time`},
+		{"bad workers", "[limits]\nworkers = 0\n" + step + "delete = true", "j.toml:2:1: limits.workers: 0 is not a number from 1 to 64"},
 		{"bad batch", "[limits]\nbatch = 0\n" + step + "delete = true", "j.toml:2:1: limits.batch: 0 is not a number of rows"},
 		{"parameter without a type", "[param.x]\nask = \"?\"\n" + step + "delete = true", "j.toml:1:8: param.x: type is missing"},
 		{"parameter of an unknown type", "[param.x]\ntype = \"float\"\n" + step + "delete = true", `j.toml:2:1: param.x: "float" is not a type`},

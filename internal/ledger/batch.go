@@ -28,7 +28,8 @@ const leaseFor = 30 * time.Second
 type Batch struct {
 	Run       int64
 	Step      int
-	N         int64
+	Lane      int
+	N         int64 // within its lane, from 1
 	Began     time.Time
 	To        change.KeyValue
 	Effect    engine.Effect
@@ -64,8 +65,12 @@ func (l *Ledger) Claim(ctx context.Context, s *engine.Session, r *Run, lease boo
 		}
 	}
 	host, pid, me := holder()
-	if _, err := tx.Exec(ctx, l.sql("UPDATE @run SET holder = ?, host = ?, pid = ?, heartbeat = ?, status = ?, error = '', ended_at = NULL WHERE id = ?"),
-		me, host, pid, stamp(time.Now()), Running, r.ID); err != nil {
+	options, err := json.Marshal(r.Options) // a resume may have changed them
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, l.sql("UPDATE @run SET options = ?, holder = ?, host = ?, pid = ?, heartbeat = ?, status = ?, error = '', ended_at = NULL WHERE id = ?"),
+		string(options), me, host, pid, stamp(time.Now()), Running, r.ID); err != nil {
 		return err
 	}
 	r.Status, r.holder = Running, me
@@ -113,92 +118,23 @@ func (l *Ledger) End(ctx context.Context, s *engine.Session, r *Run, status, mes
 	return nil
 }
 
-// BeginStep fixes the end of a step's walk and marks the step as running.
-func (l *Ledger) BeginStep(ctx context.Context, s *engine.Session, run int64, st *Step) error {
-	tx, err := s.Start(ctx)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	// An earlier try may have taken effect, its answer lost.
-	if _, err := tx.Exec(ctx, l.sql("DELETE FROM @lane WHERE run = ? AND step = ? AND batches = 0"), run, st.N); err != nil {
-		return err
-	}
-	if _, err := tx.Exec(ctx, l.sql("INSERT INTO @lane (run, step, n, checkpoint, walk_end, batches, kept, done) VALUES (?, ?, 1, '', ?, 0, 0, 0)"), run, st.N, st.Lane.End.Encode()); err != nil {
-		return err
-	}
-	if _, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'running', table_rows = ? WHERE run = ? AND n = ?"), st.TableRows, run, st.N); err != nil {
-		return err
-	}
-	if err := tx.Commit(ctx); err != nil {
-		return err
-	}
-	st.Status = Running
-	return nil
-}
-
-// EndStep marks a step as done.
-func (l *Ledger) EndStep(ctx context.Context, s *engine.Session, run int64, st *Step) error {
-	tx, err := s.Start(ctx)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	if _, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'done' WHERE run = ? AND n = ?"), run, st.N); err != nil {
-		return err
-	}
-	if _, err := tx.Exec(ctx, l.sql("UPDATE @lane SET done = 1 WHERE run = ? AND step = ?"), run, st.N); err != nil {
-		return err
-	}
-	if err := tx.Commit(ctx); err != nil {
-		return err
-	}
-	st.Status, st.Lane.Done = Done, true
-	return nil
-}
-
-// Fence is the first statement of every batch: it moves the lane's checkpoint
-// on to where the batch will end, if the lane still stands where the caller
-// thinks it does. The row stays locked to the end of the transaction, so that
-// two attempts at the same batch, even by a connection already given up,
-// follow one another and only one of them can succeed.
-func (l *Ledger) Fence(ctx context.Context, tx *engine.Tx, run int64, st *Step, to change.KeyValue) error {
-	n, err := tx.Exec(ctx, l.sql("UPDATE @lane SET checkpoint = ?, batches = batches + 1 WHERE run = ? AND step = ? AND n = 1 AND batches = ? AND done = 0"),
-		to.Encode(), run, st.N, st.Lane.Batches)
-	if err != nil {
-		return err
-	}
-	if n != 1 {
-		return ErrMoved
-	}
-	return nil
-}
-
-// FenceAgain is Fence for a batch that goes back to a row behind the checkpoint.
-func (l *Ledger) FenceAgain(ctx context.Context, tx *engine.Tx, run int64, st *Step) error {
-	n, err := tx.Exec(ctx, l.sql("UPDATE @lane SET batches = batches + 1 WHERE run = ? AND step = ? AND n = 1 AND batches = ?"), run, st.N, st.Lane.Batches)
-	if err == nil && n != 1 {
-		err = ErrMoved
-	}
-	return err
-}
-
 // Record writes a batch into the ledger, in its own transaction. prev is the
 // batch before it, whose hold is known only now; it may be nil.
-func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, st *Step, b *Batch, prev *Batch) error {
+func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, lane *Lane, b *Batch, prev *Batch) error {
+	b.Lane = lane.N
 	locks, err := json.Marshal(b.Locks)
 	if err != nil {
 		return err
 	}
 	e := b.Effect
 	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, left_alone, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, pause_ms, why)
-		VALUES (?, ?, 1, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
-		b.Run, b.Step, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.LeftAlone, ms(b.LockWait),
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
+		b.Run, b.Step, b.Lane, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.LeftAlone, ms(b.LockWait),
 		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, ms(b.Pause), b.Why); err != nil {
 		return err
 	}
-	if e.Kept != st.Lane.Kept {
-		if _, err := tx.Exec(ctx, l.sql("UPDATE @lane SET kept = ? WHERE run = ? AND step = ? AND n = 1"), e.Kept, b.Run, b.Step); err != nil {
+	if e.Kept != lane.Kept {
+		if _, err := tx.Exec(ctx, l.sql("UPDATE @lane SET kept = ? WHERE run = ? AND step = ? AND n = ?"), e.Kept, b.Run, b.Step, b.Lane); err != nil {
 			return err
 		}
 	}
@@ -210,8 +146,8 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, st *Step, b *Batch, 
 
 // settle fills in what is known of a batch only after its commit.
 func (l *Ledger) settle(ctx context.Context, tx *engine.Tx, b *Batch) error {
-	_, err := tx.Exec(ctx, l.sql("UPDATE @batch SET hold_ms = ?, waiters = ?, log_bytes = ?, log_records = ?, log_images = ?, log_scope = ? WHERE run = ? AND step = ? AND lane = 1 AND n = ?"),
-		ms(b.Hold), b.Waiters, unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.N)
+	_, err := tx.Exec(ctx, l.sql("UPDATE @batch SET hold_ms = ?, waiters = ?, log_bytes = ?, log_records = ?, log_images = ?, log_scope = ? WHERE run = ? AND step = ? AND lane = ? AND n = ?"),
+		ms(b.Hold), b.Waiters, unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.Lane, b.N)
 	return err
 }
 
@@ -232,23 +168,6 @@ func (l *Ledger) Settle(ctx context.Context, s *engine.Session, b *Batch) error 
 // Beat renews the lease within a batch's transaction.
 func (l *Ledger) Beat(ctx context.Context, tx *engine.Tx, run int64) error {
 	_, err := tx.Exec(ctx, l.sql("UPDATE @run SET heartbeat = ? WHERE id = ?"), stamp(time.Now()), run)
-	return err
-}
-
-// Position reads where a step's lane stands now.
-func (l *Ledger) Position(ctx context.Context, tx *engine.Tx, run int64, st *Step) error {
-	var checkpoint, end string
-	var done int
-	if err := tx.Scan(ctx, l.sql("SELECT checkpoint, walk_end, batches, kept, done FROM @lane WHERE run = ? AND step = ? AND n = 1"), []any{run, st.N},
-		&checkpoint, &end, &st.Lane.Batches, &st.Lane.Kept, &done); err != nil {
-		return err
-	}
-	st.Lane.Done = done == 1
-	var err error
-	if st.Lane.Checkpoint, err = decodeKey(checkpoint); err != nil {
-		return err
-	}
-	st.Lane.End, err = decodeKey(end)
 	return err
 }
 
@@ -348,6 +267,7 @@ func (l *Ledger) Holds(ctx context.Context, run int64) (Holds, error) {
 // Slow is one of the batches that held their locks longest.
 type Slow struct {
 	Step     int            `json:"step"`
+	Lane     int            `json:"lane"`
 	Batch    int64          `json:"batch"`
 	Scanned  int64          `json:"scanned"`
 	Changed  int64          `json:"changed"`
@@ -358,7 +278,7 @@ type Slow struct {
 
 // Slowest reads the batches with the longest holds.
 func (l *Ledger) Slowest(ctx context.Context, run int64, limit int) ([]Slow, error) {
-	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, n, scanned, changed, hold_ms, coalesce(log_bytes, -1), locks FROM @batch WHERE run = ? AND hold_ms IS NOT NULL ORDER BY hold_ms DESC, step, n LIMIT ?"), run, limit)
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, lane, n, scanned, changed, hold_ms, coalesce(log_bytes, -1), locks FROM @batch WHERE run = ? AND hold_ms IS NOT NULL ORDER BY hold_ms DESC, step, lane, n LIMIT ?"), run, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -367,7 +287,7 @@ func (l *Ledger) Slowest(ctx context.Context, run int64, limit int) ([]Slow, err
 	for rows.Next() {
 		var s Slow
 		var locks string
-		if err := rows.Scan(&s.Step, &s.Batch, &s.Scanned, &s.Changed, &s.HoldMS, &s.LogBytes, &locks); err != nil {
+		if err := rows.Scan(&s.Step, &s.Lane, &s.Batch, &s.Scanned, &s.Changed, &s.HoldMS, &s.LogBytes, &locks); err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal([]byte(locks), &s.Locks); err != nil {

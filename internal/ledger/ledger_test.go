@@ -127,11 +127,11 @@ func step(t *testing.T, l *Ledger, s *engine.Session, r *Run, to int64, b *Batch
 		t.Fatal(err)
 	}
 	defer tx.Rollback()
-	if err := l.Fence(ctx, tx, r.ID, r.Steps[0], change.KeyValue{to}); err != nil {
+	if err := l.Fence(ctx, tx, r.ID, 1, r.Steps[0].Lanes[0], change.KeyValue{to}); err != nil {
 		return err
 	}
 	b.Run, b.Step, b.To, b.Began = r.ID, 1, change.KeyValue{to}, time.Now()
-	if err := l.Record(ctx, tx, r.Steps[0], b, prev); err != nil {
+	if err := l.Record(ctx, tx, r.Steps[0].Lanes[0], b, prev); err != nil {
 		t.Fatal(err)
 	}
 	return tx.Commit(ctx)
@@ -143,8 +143,7 @@ func TestFence(t *testing.T) {
 	ctx := context.Background()
 	r := newRun(t, l, s)
 	st := r.Steps[0]
-	st.Lane.End = change.KeyValue{int64(30)}
-	if err := l.BeginStep(ctx, s, r.ID, st); err != nil {
+	if err := l.BeginStep(ctx, s, r.ID, st, change.KeyValue{int64(30)}); err != nil {
 		t.Fatal(err)
 	}
 	one := &Batch{N: 1, Effect: engine.Effect{Scanned: 10, Matched: 5, Changed: 4, Kept: 4, Log: engine.Log{Bytes: 100, Records: 2, Images: -1, Scope: "ours"}}, Locks: map[string]int{"x": 2}}
@@ -159,12 +158,13 @@ func TestFence(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Position(ctx, tx, r.ID, st); err != nil {
+	lane := st.Lanes[0]
+	if err := l.Position(ctx, tx, r, 1, lane); err != nil {
 		t.Fatal(err)
 	}
 	tx.Rollback()
-	if st.Lane.Batches != 1 || st.Lane.Kept != 4 || st.Lane.Checkpoint.String() != "10" || st.Lane.End.String() != "30" {
-		t.Errorf("%+v", st.Lane)
+	if lane.Batches != 1 || lane.Kept != 4 || lane.Checkpoint.String() != "10" || lane.End.String() != "30" {
+		t.Errorf("%+v", lane)
 	}
 	one.Hold, one.Effect.Log.Bytes = 12*time.Millisecond, 150
 	two := &Batch{N: 2, Retries: 3, LeftAlone: 1, Effect: engine.Effect{Scanned: 20, Matched: -1, Changed: 7, Kept: 11, Log: engine.NoLog}}

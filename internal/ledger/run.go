@@ -30,6 +30,7 @@ type Options struct {
 	Hold     time.Duration `json:"hold"`
 	Batch    int           `json:"batch,omitempty"`
 	Keep     bool          `json:"keep"`
+	Workers  int           `json:"workers,omitempty"`   // lanes at a time; 0 is 1
 	SetAside int           `json:"set_aside,omitempty"` // most rows that may be set aside
 	Limits   pace.Limits   `json:"limits"`
 	Foretold *Foretold     `json:"foretold,omitempty"`
@@ -70,7 +71,7 @@ type Run struct {
 	heartbeat time.Time
 }
 
-// Step is one step of a run with its one lane.
+// Step is one step of a run with its lanes.
 type Step struct {
 	N           int
 	Name        string
@@ -85,17 +86,8 @@ type Step struct {
 	ToChange    int64
 	TableRows   int64
 	Status      string
-	Lane        Lane
+	Lanes       []*Lane // none before the step begins
 	Totals      Totals
-}
-
-// Lane is a part of a step's key space with its checkpoint.
-type Lane struct {
-	Checkpoint change.KeyValue
-	End        change.KeyValue
-	Batches    int64
-	Kept       int64
-	Done       bool
 }
 
 // Totals add up the batches of a step. Log.Bytes and so on are -1 if no batch told.
@@ -272,10 +264,8 @@ func (l *Ledger) runs(ctx context.Context, rest string, args ...any) ([]*Run, er
 
 func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 	rows, err := l.db.Pool().QueryContext(ctx, l.read(`SELECT s.n, s.name, s.verb, s.table_schema, s.table_name, s.key_columns, s.set_columns, s.method, s.kept_table, s.matched, s.to_change, s.table_rows, s.status,
-			coalesce(l.checkpoint, ''), coalesce(l.walk_end, ''), coalesce(l.batches, 0), coalesce(l.kept, 0), coalesce(l.done, 0),
 			b.batches, b.scanned, b.matched, b.changed, b.left_alone, b.retries, b.set_aside, b.log_bytes, b.log_records, b.log_images, b.log_scope
-		FROM @step s LEFT JOIN @lane l ON l.run = s.run AND l.step = s.n AND l.n = 1
-		JOIN (SELECT st.n AS step, count(b.n) AS batches, coalesce(CAST(sum(b.scanned) AS {whole}), 0) AS scanned, CAST(coalesce(CASE WHEN min(b.matched) < 0 THEN -1 ELSE sum(b.matched) END, 0) AS {whole}) AS matched,
+		FROM @step s JOIN (SELECT st.n AS step, count(b.n) AS batches, coalesce(CAST(sum(b.scanned) AS {whole}), 0) AS scanned, CAST(coalesce(CASE WHEN min(b.matched) < 0 THEN -1 ELSE sum(b.matched) END, 0) AS {whole}) AS matched,
 				coalesce(CAST(sum(b.changed) AS {whole}), 0) AS changed, coalesce(CAST(sum(b.left_alone) AS {whole}), 0) AS left_alone, coalesce(CAST(sum(b.retries) AS {whole}), 0) AS retries, coalesce(CAST(sum(b.set_aside) AS {whole}), 0) AS set_aside,
 				coalesce(CAST(sum(b.log_bytes) AS {whole}), -1) AS log_bytes, coalesce(CAST(sum(b.log_records) AS {whole}), -1) AS log_records, coalesce(CAST(sum(b.log_images) AS {whole}), -1) AS log_images, coalesce(max(b.log_scope), '') AS log_scope
 			FROM @step st LEFT JOIN @batch b ON b.run = st.run AND b.step = st.n WHERE st.run = ? GROUP BY st.n) AS b ON b.step = s.n
@@ -286,29 +276,24 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 	defer rows.Close()
 	for rows.Next() {
 		s := &Step{}
-		var keys, cols, checkpoint, end string
-		var done int
+		var keys, cols string
 		t := &s.Totals
 		if err := rows.Scan(&s.N, &s.Name, &s.Verb, &s.TableSchema, &s.TableName, &keys, &cols, &s.Method, &s.KeptTable, &s.Matched, &s.ToChange, &s.TableRows, &s.Status,
-			&checkpoint, &end, &s.Lane.Batches, &s.Lane.Kept, &done,
 			&t.Batches, &t.Scanned, &t.Matched, &t.Changed, &t.LeftAlone, &t.Retries, &t.SetAside, &t.Log.Bytes, &t.Log.Records, &t.Log.Images, &t.Log.Scope); err != nil {
 			return err
 		}
-		s.Lane.Done = done == 1
 		for _, x := range []error{json.Unmarshal([]byte(keys), &s.KeyColumns), json.Unmarshal([]byte(cols), &s.SetColumns)} {
 			if x != nil {
 				return fmt.Errorf("run %d, step %d: the ledger cannot be read: %w", r.ID, s.N, x)
 			}
 		}
-		if s.Lane.Checkpoint, err = decodeKey(checkpoint); err != nil {
-			return err
-		}
-		if s.Lane.End, err = decodeKey(end); err != nil {
-			return err
-		}
 		r.Steps = append(r.Steps, s)
 	}
-	return rows.Err()
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	rows.Close()
+	return l.loadLanes(ctx, r)
 }
 
 // decodeKey reads a key of the ledger.

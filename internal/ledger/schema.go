@@ -70,8 +70,8 @@ var tables = []string{
 		PRIMARY KEY (run, n))`,
 	`CREATE TABLE IF NOT EXISTS @lane (
 		run {int} NOT NULL, step {int} NOT NULL, n {int} NOT NULL,
-		checkpoint {text} NOT NULL,  // JSON: the last key done; empty before the first batch
-		walk_end {text} NOT NULL,    // JSON: the last key of the walk, fixed at its start
+		checkpoint {text} NOT NULL,  // JSON: the last key done; before its first batch the key after which it begins, empty for the first lane
+		walk_end {text} NOT NULL,    // JSON: the last key of the lane
 		batches {int} NOT NULL,
 		kept {int} NOT NULL,         // number of the last kept row
 		done {int} NOT NULL,

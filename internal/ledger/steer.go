@@ -269,7 +269,7 @@ func (l *Ledger) Progress(ctx context.Context, r *Run) (Latest, error) {
 	if err != nil {
 		return p, err
 	}
-	err = l.db.Pool().QueryRowContext(ctx, l.read("SELECT scanned, hold_ms, waiters, why FROM @batch WHERE run = ? AND hold_ms IS NOT NULL ORDER BY step DESC, n DESC LIMIT 1"), r.ID).Scan(&p.Scanned, &hold, &p.Waiters, &p.Note)
+	err = l.db.Pool().QueryRowContext(ctx, l.read("SELECT scanned, hold_ms, waiters, why FROM @batch WHERE run = ? AND hold_ms IS NOT NULL ORDER BY step DESC, began_at DESC LIMIT 1"), r.ID).Scan(&p.Scanned, &hold, &p.Waiters, &p.Note)
 	if err != nil && err != sql.ErrNoRows {
 		return p, err
 	}

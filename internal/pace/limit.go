@@ -39,7 +39,7 @@ func (l Limits) With(name, text string) (Limits, error) {
 			l.Window, err = ParseWindow(text)
 		}
 	default:
-		err = fmt.Errorf("there is no such limit; there are hold, batch, waiters, lag, log_rate and window")
+		err = fmt.Errorf("there is no such limit; there are hold, batch, workers, waiters, lag, log_rate and window")
 	}
 	return l, err
 }
@@ -72,4 +72,16 @@ func rate(text string) (int64, error) {
 		return 0, bad
 	}
 	return int64(n * unit), nil
+}
+
+// MostWorkers is more than any server is glad of.
+const MostWorkers = 64
+
+// ParseWorkers reads a number of workers.
+func ParseWorkers(text string) (int, error) {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > MostWorkers {
+		return 0, fmt.Errorf("a number from 1 to %d is wanted", MostWorkers)
+	}
+	return n, nil
 }

@@ -33,76 +33,84 @@ func (n *narrow) done(wanted int) {
 // aside passes by the one row of r, which could not be changed because of
 // cause, and records it; or gives the error with which the run ends, if no more
 // rows may be set aside.
-func (r *Runner) aside(ctx context.Context, w *Work, rng change.Range, cause error) error {
-	key, values, err := engine.Row(ctx, r.DB, w.Change, rng)
+func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause error) error {
+	key, values, err := engine.Row(ctx, k.DB, w.Change, rng)
 	if err != nil {
 		return err
 	}
 	if key == nil {
 		key = rng.Hi
 	}
-	if int(r.asides) >= r.Run.Options.SetAside {
-		if r.Run.Options.SetAside == 0 {
+	k.asideMu.Lock() // rows set aside are numbered, and no more may be than allowed
+	defer k.asideMu.Unlock()
+	k.mu.Lock()
+	most := k.Run.Options.SetAside
+	k.mu.Unlock()
+	if int(k.asides) >= most {
+		if most == 0 {
 			return fmt.Errorf("row %s: %w; mend it, or let such rows be set aside (--set-aside)", key, cause)
 		}
-		return fmt.Errorf("row %s: %w; %d rows are set aside already, and no more may be (--set-aside)", key, cause, r.asides)
+		return fmt.Errorf("row %s: %w; %d rows are set aside already, and no more may be (--set-aside)", key, cause, k.asides)
 	}
-	return r.patiently(ctx, func() error {
-		tx, err := r.session.Start(ctx)
+	return k.patiently(ctx, func() error {
+		tx, err := k.session.Start(ctx)
 		if err != nil {
 			return err
 		}
 		defer tx.Rollback()
-		if err := r.Ledger.Fence(ctx, tx, r.Run.ID, w.Step, rng.Hi); err != nil {
+		if err := k.Ledger.Fence(ctx, tx, k.Run.ID, w.Step.N, k.lane, rng.Hi); err != nil {
 			return err
 		}
-		if err := r.Ledger.SetAside(ctx, tx, r.Run.ID, &ledger.Aside{Step: w.Step.N, Key: key, New: values, Error: cause.Error()}); err != nil {
+		if err := k.Ledger.SetAside(ctx, tx, k.Run.ID, &ledger.Aside{Step: w.Step.N, Key: key, New: values, Error: cause.Error()}); err != nil {
 			return err
 		}
-		b := &ledger.Batch{Run: r.Run.ID, Step: w.Step.N, N: w.Step.Lane.Batches + 1, Began: time.Now(), To: rng.Hi, SetAside: 1, Waiters: -1,
-			Effect: engine.Effect{Scanned: 1, Matched: 1, Kept: w.Step.Lane.Kept, Log: engine.NoLog}}
-		if err := r.record(ctx, tx, w, b); err != nil {
+		b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, SetAside: 1, Waiters: -1,
+			Effect: engine.Effect{Scanned: 1, Matched: 1, Kept: k.lane.Kept, Log: engine.NoLog}}
+		if err := k.record(ctx, tx, b); err != nil {
 			return err
 		}
 		if err := tx.Commit(ctx); err != nil {
 			return err
 		}
 		b.Hold = tx.Hold
-		r.prev = b
-		r.asides++
-		r.count(w, b, tx.Ends)
+		k.prev = b
+		k.asides++
+		k.count(w, b, tx.Ends)
 		return nil
 	})
 }
 
 // retry tries the rows of a step once more that were set aside.
-func (r *Runner) retry(ctx context.Context, w *Work) error {
-	list, err := r.Ledger.Asides(ctx, r.Run.ID, 1_000_000)
+func (k *worker) retry(ctx context.Context, w *Work) error {
+	list, err := k.Ledger.Asides(ctx, k.Run.ID, 1_000_000)
 	if err != nil {
 		return err
+	}
+	if len(w.Step.Lanes) > 0 {
+		k.lane = w.Step.Lanes[0] // any one will do
 	}
 	for _, a := range list {
 		if a.Step != w.Step.N || a.Retried {
 			continue
 		}
 		select {
-		case <-r.Stop:
+		case <-k.Stop:
 			return ErrStopped
 		default:
 		}
-		err := r.patiently(ctx, func() error { return r.again(ctx, w, a) })
+		err := k.patiently(ctx, func() error { return k.again(ctx, w, a) })
 		if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost, and it is done
-			err = r.position(ctx, w)
+			err = k.position(ctx, w)
 		}
-		if err != nil && r.DB.Fault(err) == engine.Data {
+		if err != nil && k.DB.Fault(err) == engine.Data {
 			fault := err.Error()
-			err = r.patiently(ctx, func() error {
-				tx, err := r.session.Start(ctx)
+			err = k.patiently(ctx, func() error {
+				tx, err := k.session.Start(ctx)
 				if err != nil {
 					return err
 				}
 				defer tx.Rollback()
-				if err := r.Ledger.Retry(ctx, tx, r.Run.ID, a, fault); err != nil {
+				if err := k.Ledger.Retry(ctx, tx, k.Run.ID, a, fault); err != nil {
 					return err
 				}
 				return tx.Commit(ctx)
@@ -117,28 +125,28 @@ func (r *Runner) retry(ctx context.Context, w *Work) error {
 
 // again changes one row that was set aside. A row that is gone, or that no
 // longer matches, needs no change any more.
-func (r *Runner) again(ctx context.Context, w *Work, a ledger.Aside) error {
-	tx, err := r.session.Start(ctx)
+func (k *worker) again(ctx context.Context, w *Work, a ledger.Aside) error {
+	tx, err := k.session.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	if err := r.Ledger.FenceAgain(ctx, tx, r.Run.ID, w.Step); err != nil {
+	if err := k.Ledger.FenceAgain(ctx, tx, k.Run.ID, w.Step.N, k.lane); err != nil {
 		return err
 	}
-	b := &ledger.Batch{Run: r.Run.ID, Step: w.Step.N, N: w.Step.Lane.Batches + 1, Began: time.Now(), To: a.Key, SetAside: -1, Waiters: -1}
-	if b.Effect, err = r.DB.Batch(ctx, tx, w.Change, w.Kept, change.Range{Hi: a.Key, At: a.Key}, w.Step.Lane.Kept); err != nil {
+	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: a.Key, SetAside: -1, Waiters: -1}
+	if b.Effect, err = k.DB.Batch(ctx, tx, w.Change, w.Kept, change.Range{Hi: a.Key, At: a.Key}, k.lane.Kept); err != nil {
 		return err
 	}
 	b.Effect.Scanned = 0 // it was counted when it was set aside
 	b.Effect.Matched = min(b.Effect.Matched, 0)
-	if err := r.Ledger.Retry(ctx, tx, r.Run.ID, a, ""); err != nil {
+	if err := k.Ledger.Retry(ctx, tx, k.Run.ID, a, ""); err != nil {
 		return err
 	}
-	if err := r.record(ctx, tx, w, b); err != nil {
+	if err := k.record(ctx, tx, b); err != nil {
 		return err
 	}
-	checkpoint := w.Step.Lane.Checkpoint
+	checkpoint := k.lane.Checkpoint
 	if err := tx.Commit(ctx); err != nil {
 		return err
 	}
@@ -146,10 +154,10 @@ func (r *Runner) again(ctx context.Context, w *Work, a ledger.Aside) error {
 	if tx.Log.Scope != "" {
 		b.Effect.Log = tx.Log
 	}
-	r.prev = b
-	r.asides--
-	r.count(w, b, tx.Ends)
-	w.Step.Lane.Checkpoint = checkpoint // it stays where it was
-	r.watch()
+	k.prev = b
+	k.asides--
+	k.count(w, b, tx.Ends)
+	k.lane.Checkpoint = checkpoint // it stays where it was
+	k.tell(true, nil)
 	return nil
 }

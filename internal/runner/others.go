@@ -2,6 +2,8 @@ package runner
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -22,7 +24,7 @@ type onlooker struct {
 	done chan struct{}
 
 	mu       sync.Mutex
-	session  int64 // of ours, that others may wait for; 0 none now
+	sessions map[int64]bool // of ours, that others may wait for
 	step     int
 	open     map[string]*ledger.Wait // by session
 	over     []ledger.Wait           // not in the ledger yet
@@ -42,7 +44,7 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 		return nil
 	}
 	ctx, stop := context.WithCancel(ctx)
-	o := &onlooker{db: db, stop: stop, done: make(chan struct{}), open: map[string]*ledger.Wait{}, most: -1, p: pace.Pressure{Lag: -1}}
+	o := &onlooker{db: db, stop: stop, done: make(chan struct{}), sessions: map[int64]bool{}, open: map[string]*ledger.Wait{}, most: -1, p: pace.Pressure{Lag: -1}}
 	go func() {
 		defer close(o.done)
 		tick := time.NewTicker(lookEvery)
@@ -58,10 +60,10 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 			behind := time.Duration(-1)
 			var err error
 			o.mu.Lock()
-			id := o.session
+			ids := slices.Sorted(maps.Keys(o.sessions))
 			o.mu.Unlock()
-			if watches && id != 0 {
-				waiters, err = watcher.Waiting(ctx, id)
+			if watches && len(ids) > 0 {
+				waiters, err = watcher.Waiting(ctx, ids)
 			}
 			if lags && err == nil {
 				behind, err = lag.Lag(ctx)
@@ -111,14 +113,27 @@ func (o *onlooker) seen(at time.Time, took time.Duration, waiters []engine.Waite
 	o.p = pace.Pressure{Sample: o.samples, Waiters: len(waiters), Lag: lag}
 }
 
-// working says which session of ours works now, on which step.
+// working says that a session of ours works now, on which step.
 func (o *onlooker) working(session int64, step int) {
 	if o == nil {
 		return
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	o.session, o.step = session, step
+	o.step = step
+	if session != 0 {
+		o.sessions[session] = true
+	}
+}
+
+// gone says that a session of ours has ended.
+func (o *onlooker) gone(session int64) {
+	if o == nil {
+		return
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	delete(o.sessions, session)
 }
 
 // pressure is what was seen last.

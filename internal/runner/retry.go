@@ -23,7 +23,7 @@ const (
 	giveUp
 )
 
-func (r *Runner) sort(ctx context.Context, err error) verdict {
+func (k *worker) sort(ctx context.Context, err error) verdict {
 	switch {
 	case err == nil:
 		return goOn
@@ -32,7 +32,7 @@ func (r *Runner) sort(ctx context.Context, err error) verdict {
 	case errors.Is(err, ledger.ErrMoved):
 		return look
 	}
-	switch r.DB.Fault(err) {
+	switch k.DB.Fault(err) {
 	case engine.Busy:
 		return again
 	case engine.Connection:
@@ -45,21 +45,21 @@ func (r *Runner) sort(ctx context.Context, err error) verdict {
 
 // patiently repeats a small piece of work around the batches until it is done
 // or clearly cannot be. The work must be all in one transaction.
-func (r *Runner) patiently(ctx context.Context, do func() error) error {
+func (k *worker) patiently(ctx context.Context, do func() error) error {
 	for try := 1; ; try++ {
 		err := do()
-		switch r.sort(ctx, err) {
+		switch k.sort(ctx, err) {
 		case goOn:
 			return nil
 		case again:
 			if try > busyTries {
 				return err
 			}
-			if err := r.pause(ctx, try); err != nil {
+			if err := k.pause(ctx, try); err != nil {
 				return err
 			}
 		case reconnect:
-			if err := r.reconnect(ctx, err); err != nil {
+			if err := k.reconnect(ctx, err); err != nil {
 				return err
 			}
 		default:
@@ -69,43 +69,47 @@ func (r *Runner) patiently(ctx context.Context, do func() error) error {
 }
 
 // position reads the lane's place again, after a doubt.
-func (r *Runner) position(ctx context.Context, w *Work) error {
-	r.prev = nil
-	return r.patiently(ctx, func() error {
-		tx, err := r.session.Start(ctx)
+func (k *worker) position(ctx context.Context, w *Work) error {
+	k.prev = nil
+	return k.patiently(ctx, func() error {
+		tx, err := k.session.Start(ctx)
 		if err != nil {
 			return err
 		}
 		defer tx.Rollback()
-		before := w.Step.Lane.Batches
-		if err := r.Ledger.Position(ctx, tx, r.Run.ID, w.Step); err != nil {
-			return err
+		before := k.lane.Batches
+		err = k.Ledger.Position(ctx, tx, k.Run, w.Step.N, k.lane)
+		if errors.Is(err, ledger.ErrTaken) {
+			return k.taken()
 		}
-		r.p.Batches += w.Step.Lane.Batches - before
-		tx.Rollback()
-		// Counts as well: a batch whose commit went unanswered may be in the ledger.
-		now, err := r.Ledger.Load(ctx, r.Run.ID)
 		if err != nil {
 			return err
 		}
-		for _, st := range now.Steps {
-			if st.N == w.Step.N {
-				w.Step.Totals = st.Totals
+		tx.Rollback()
+		k.tell(false, func(p *Progress) { p.Batches += k.lane.Batches - before })
+		// Counts as well: a batch whose commit went unanswered may be in the ledger.
+		if k.lead {
+			if err := k.recount(ctx, w); err != nil {
+				return err
 			}
+		} else {
+			k.mu.Lock()
+			k.stale = true // others count meanwhile; read when they have ended
+			k.mu.Unlock()
 		}
-		r.asides, err = r.Ledger.AsideCount(ctx, r.Run.ID)
+		k.asideMu.Lock()
+		defer k.asideMu.Unlock()
+		k.asides, err = k.Ledger.AsideCount(ctx, k.Run.ID)
 		return err
 	})
 }
 
 // reconnect opens a new session, patiently, after the old one was lost.
-func (r *Runner) reconnect(ctx context.Context, cause error) error {
-	if r.session != nil {
-		r.session.Close()
-	}
+func (k *worker) reconnect(ctx context.Context, cause error) error {
+	k.close()
 	begin := time.Now()
 	for try := 1; ; try++ {
-		err := r.connect(ctx)
+		err := k.connect(ctx)
 		if err == nil {
 			return nil
 		}
@@ -115,20 +119,22 @@ func (r *Runner) reconnect(ctx context.Context, cause error) error {
 		if time.Since(begin) > reconnectFor {
 			return fmt.Errorf("the connection was lost (%w) and could not be made again for %v; resume the run when the server is back", cause, reconnectFor)
 		}
-		if err := r.pause(ctx, try); err != nil {
+		if err := k.pause(ctx, try); err != nil {
 			return err
 		}
 	}
 }
 
 // pause waits longer from try to try.
-func (r *Runner) pause(ctx context.Context, try int) error {
+func (k *worker) pause(ctx context.Context, try int) error {
 	wait := min(firstPause<<min(try, 10), longestPause)
 	select {
 	case <-ctx.Done():
 		return ctx.Err()
-	case <-r.Stop:
+	case <-k.Stop:
 		return ErrStopped
+	case <-k.quit:
+		return nil
 	case <-time.After(wait):
 		return nil
 	}

@@ -416,7 +416,7 @@ func TestUndoWalksTheKeptValues(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Close()
-	u := &Runner{DB: b.db, Ledger: b.l, Run: undo, Work: []*Work{{Step: undo.Steps[0], Change: b.c, Kept: b.l.Kept(undo.Steps[0], b.c), Undo: true, UpTo: orig.Lane.Kept}}}
+	u := &Runner{DB: b.db, Ledger: b.l, Run: undo, Work: []*Work{{Step: undo.Steps[0], Change: b.c, Kept: b.l.Kept(undo.Steps[0], b.c), Undo: true, UpTo: orig.LastKept()}}}
 	if err := u.Execute(context.Background()); err != nil {
 		t.Fatal(err)
 	}

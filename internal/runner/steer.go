@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"jugatum/internal/ledger"
+	"jugatum/internal/pace"
 )
 
 const (
@@ -16,12 +17,12 @@ const (
 
 // listen reads the signals that came since, and does what they say. It gives
 // ErrStopped if the run is to end.
-func (r *Runner) listen(ctx context.Context) error {
-	if time.Since(r.listened) < listenEvery {
+func (k *worker) listen(ctx context.Context) error {
+	if time.Since(k.listened) < listenEvery {
 		return nil
 	}
-	r.listened = time.Now()
-	list, err := r.Ledger.Signals(ctx, r.Run.ID, r.heard)
+	k.listened = time.Now()
+	list, err := k.Ledger.Signals(ctx, k.Run.ID, k.heard)
 	if err != nil || len(list) == 0 {
 		// A signal that cannot be read now is read next time; what is wrong with
 		// the database the next batch will tell.
@@ -29,23 +30,25 @@ func (r *Runner) listen(ctx context.Context) error {
 	}
 	stop := false
 	for _, s := range list {
-		if r.heard = s.N; s.SeenAt != nil {
+		if k.heard = s.N; s.SeenAt != nil {
 			continue // of an earlier process of this run
 		}
 		switch s.Kind {
 		case ledger.Pause:
-			r.paused = fmt.Sprintf("paused by %s since %s; `jugatum resume %d` goes on", s.Who, s.At.Local().Format("15:04:05"), r.Run.ID)
+			k.hold(fmt.Sprintf("paused by %s since %s; `jugatum resume %d` goes on", s.Who, s.At.Local().Format("15:04:05"), k.Run.ID))
 		case ledger.GoOn:
-			r.paused = ""
+			k.hold("")
 		case ledger.Stop:
 			stop = true
 		case ledger.Tune:
-			if err := Tune(&r.Run.Options, s.Args); err == nil {
-				r.settle()
+			k.mu.Lock()
+			if err := Tune(&k.Run.Options, s.Args); err == nil {
+				k.tuned++
 			}
+			k.mu.Unlock()
 		}
 	}
-	if err := r.patiently(ctx, func() error { return r.Ledger.Seen(ctx, r.session, r.Run, r.heard) }); err != nil {
+	if err := k.patiently(ctx, func() error { return k.Ledger.Seen(ctx, k.session, k.Run, k.heard) }); err != nil {
 		return err
 	}
 	if stop {
@@ -54,14 +57,28 @@ func (r *Runner) listen(ctx context.Context) error {
 	return nil
 }
 
-// settle takes the run's options over into what decides on batches.
-func (r *Runner) settle() {
-	o := r.Run.Options
-	r.pacer.Target, r.pacer.Fixed, r.pacer.Limits = o.Hold, o.Batch, o.Limits
+// hold sets why no batches are to be made, "" if they are.
+func (r *Runner) hold(why string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.paused = why
 }
 
-// Tune changes options as the arguments of a signal say: hold, batch, waiters,
-// lag, log_rate, window; "off" takes a limit away.
+// settle takes the run's options over into what decides on batches. The log's
+// rate is for all workers together.
+func (k *worker) settle() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	o := k.Run.Options
+	k.tunedAt = k.tuned
+	k.pacer.Target, k.pacer.Fixed, k.pacer.Limits = o.Hold, o.Batch, o.Limits
+	if k.crew > 1 && o.Limits.LogRate > 0 {
+		k.pacer.Limits.LogRate = max(o.Limits.LogRate/int64(k.crew), 1)
+	}
+}
+
+// Tune changes options as the arguments of a signal say: hold, batch, workers,
+// waiters, lag, log_rate, window; "off" takes a limit away.
 func Tune(o *ledger.Options, args map[string]string) error {
 	n := *o
 	for k, v := range args {
@@ -73,6 +90,8 @@ func Tune(o *ledger.Options, args map[string]string) error {
 				err = fmt.Errorf("a time from 1ms to 1h is wanted")
 			}
 			n.Batch = 0
+		case "workers":
+			n.Workers, err = pace.ParseWorkers(v)
 		case "batch":
 			n.Batch, err = strconv.Atoi(v)
 			if err == nil && n.Batch < 1 {
@@ -91,38 +110,49 @@ func Tune(o *ledger.Options, args map[string]string) error {
 
 // wait pauses before a batch, in naps between which signals, the stop and the
 // lease are attended to. It gives false when something else is to be done first.
-func (r *Runner) wait(ctx context.Context, pause time.Duration, why string) error {
+func (k *worker) wait(ctx context.Context, pause time.Duration, why string) error {
 	if pause <= 0 {
 		return nil
 	}
 	if pause > nap {
-		r.p.Note = why
-		r.watch()
+		k.tell(true, func(p *Progress) { p.Note = why })
 	}
 	timer := time.NewTimer(min(pause, nap))
 	defer timer.Stop()
 	select {
 	case <-ctx.Done():
 		return ctx.Err()
-	case <-r.Stop:
+	case <-k.Stop:
 		return ErrStopped
+	case <-k.quit:
+		return nil
 	case <-timer.C:
 	}
-	r.easing += min(pause, nap)
-	if time.Since(r.beat) > heartbeatRate {
-		r.beat = time.Now()
-		if err := r.patiently(ctx, func() error { return r.Ledger.Alive(ctx, r.session, r.Run.ID) }); err != nil {
+	k.easing += min(pause, nap)
+	if k.lead {
+		if err := k.renew(ctx); err != nil {
 			return err
 		}
 	}
 	if pause <= nap {
 		return nil
 	}
-	if err := r.listen(ctx); err != nil {
-		return err
+	if k.lead {
+		if err := k.listen(ctx); err != nil {
+			return err
+		}
 	}
-	if r.paused != "" {
+	if k.held() != "" {
 		return nil
 	}
-	return r.wait(ctx, pause-nap, why)
+	return k.wait(ctx, pause-nap, why)
+}
+
+// renew renews the lease if it is time to.
+func (k *worker) renew(ctx context.Context) error {
+	if time.Since(k.beat) <= heartbeatRate {
+		return nil
+	}
+	k.beat = time.Now()
+	return k.patiently(ctx, func() error { return k.Ledger.Alive(ctx, k.session, k.Run.ID) })
 }

@@ -25,34 +25,37 @@ type way interface {
 	batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error)
 	// once is true if the first batch is the whole step.
 	once() bool
-	// end clears up: what is still under way, and if the step is done what is
-	// not needed any more.
-	end(ctx context.Context, done bool)
+	// cut gives keys that part what is left of a lane, about so many rows, into n
+	// about equal parts; none if it cannot be cut.
+	cut(ctx context.Context, lane *ledger.Lane, rows int64, n int) ([]change.KeyValue, error)
+	// fork is the same way for another worker, after resume.
+	fork(k *worker) way
+	// end clears up what is still under way; drop what is not needed once the
+	// step is done.
+	end()
+	drop(ctx context.Context)
 }
 
 func finished(lane *ledger.Lane, w way) bool {
-	if lane.Done || lane.End == nil || w.once() && lane.Batches > 0 {
-		return true
-	}
-	return lane.Checkpoint != nil && lane.Checkpoint.Encode() == lane.End.Encode()
+	return lane.AtEnd() || w.once() && lane.Batches > 0
 }
 
-func (r *Runner) way(w *Work) way {
+func (k *worker) method(w *Work) way {
 	switch {
 	case w.Undo:
-		return &restore{r: r, w: w}
+		return &restore{k: k, w: w}
 	case w.Step.Method == "single":
-		return &single{r: r, w: w}
+		return &single{k: k, w: w}
 	case w.Step.Method == "roster":
-		return &roster{r: r, w: w, keys: r.Ledger.Roster(r.Run.ID, w.Step, w.Change)}
+		return &roster{k: k, w: w, keys: k.Ledger.Roster(k.Run.ID, w.Step, w.Change)}
 	}
-	return &sweep{r: r, w: w, walk: engine.NewWalk(r.DB, w.Change.Table)}
+	return &sweep{k: k, w: w, walk: engine.NewWalk(k.DB, w.Change.Table)}
 }
 
 // sweep walks the table in key order. Where reading beside a batch is free, the
 // next range is looked for while the batch before it is under way.
 type sweep struct {
-	r     *Runner
+	k     *worker
 	w     *Work
 	walk  *engine.Walk
 	size  int // rows asked for last
@@ -94,8 +97,8 @@ func (s *sweep) next(ctx context.Context, lane *ledger.Lane, n int) (change.Rang
 
 // look begins to look for the range after r.
 func (s *sweep) look(ctx context.Context, r change.Range) {
-	o, ok := s.r.DB.(engine.Overlapper)
-	end := s.w.Step.Lane.End
+	o, ok := s.k.DB.(engine.Overlapper)
+	end := s.k.lane.End
 	if !ok || !o.Overlaps() || s.walk.Free() || s.ahead != nil || r.Hi.Encode() == end.Encode() {
 		return
 	}
@@ -109,22 +112,30 @@ func (s *sweep) look(ctx context.Context, r change.Range) {
 
 func (s *sweep) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
 	s.look(ctx, r)
-	e, err := s.r.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, r, s.w.Step.Lane.Kept)
+	e, err := s.k.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, r, s.k.lane.Kept)
 	return e, nil, err
 }
 
-func (s *sweep) end(context.Context, bool) {
+func (s *sweep) cut(ctx context.Context, lane *ledger.Lane, rows int64, n int) ([]change.KeyValue, error) {
+	return s.walk.Cut(ctx, lane.Checkpoint, lane.End, rows, n)
+}
+
+func (s *sweep) fork(k *worker) way { return &sweep{k: k, w: s.w, walk: s.walk} }
+
+func (s *sweep) end() {
 	if s.ahead != nil {
 		<-s.ahead.done
 		s.ahead = nil
 	}
 }
 
+func (s *sweep) drop(context.Context) {}
+
 func (s *sweep) once() bool { return false }
 
 // single is the whole step as one statement in one transaction.
 type single struct {
-	r *Runner
+	k *worker
 	w *Work
 }
 
@@ -139,30 +150,38 @@ func (s *single) next(context.Context, *ledger.Lane, int) (change.Range, int64, 
 }
 
 func (s *single) batch(ctx context.Context, tx *engine.Tx, _ change.Range) (engine.Effect, []ledger.Left, error) {
-	e, err := s.r.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, change.Range{}, s.w.Step.Lane.Kept)
+	e, err := s.k.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, change.Range{}, s.k.lane.Kept)
 	return e, nil, err
 }
 
 func (s *single) once() bool { return true }
 
-func (s *single) end(context.Context, bool) {}
+func (s *single) cut(context.Context, *ledger.Lane, int64, int) ([]change.KeyValue, error) {
+	return nil, nil
+}
+
+func (s *single) fork(k *worker) way { return &single{k: k, w: s.w} }
+
+func (s *single) end() {}
+
+func (s *single) drop(context.Context) {}
 
 // roster first stages the keys of the rows to change, in one look at the table,
 // and then works through that list. The filter is asked again in every batch,
 // so a row that somebody changed since, and that no longer matches, stays.
 type roster struct {
-	r    *Runner
+	k    *worker
 	w    *Work
 	keys *change.Kept
 }
 
 func (s *roster) begin(ctx context.Context) (change.KeyValue, int64, error) {
-	tx, err := s.r.session.Start(ctx)
+	tx, err := s.k.session.Start(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
 	defer tx.Rollback()
-	texts := append([]string{"DROP TABLE IF EXISTS " + s.keys.Table}, s.r.DB.KeptTable(s.keys)...)
+	texts := append([]string{"DROP TABLE IF EXISTS " + s.keys.Table}, s.k.DB.KeptTable(s.keys)...)
 	for _, text := range texts { // one of an earlier try may be there
 		if _, err := tx.Exec(ctx, text); err != nil {
 			return nil, 0, fmt.Errorf("making the roster: %w", err)
@@ -184,7 +203,7 @@ func (s *roster) begin(ctx context.Context) (change.KeyValue, int64, error) {
 }
 
 func (s *roster) resume(ctx context.Context, end change.KeyValue) error {
-	if k, ok := s.r.DB.(engine.KeptReader); ok && end != nil {
+	if k, ok := s.k.DB.(engine.KeptReader); ok && end != nil {
 		return k.PrepareKept(ctx, s.keys)
 	}
 	return nil
@@ -197,7 +216,7 @@ func (s *roster) next(_ context.Context, lane *ledger.Lane, n int) (change.Range
 }
 
 func (s *roster) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
-	e, err := s.r.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, r, s.w.Step.Lane.Kept)
+	e, err := s.k.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, r, s.k.lane.Kept)
 	from, _ := r.Lo.Int()
 	to, _ := r.Hi.Int()
 	e.Scanned = to - from
@@ -206,10 +225,20 @@ func (s *roster) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engi
 
 func (s *roster) once() bool { return false }
 
-func (s *roster) end(ctx context.Context, done bool) {
-	if done { // left behind after an error here, it is dropped with the run's other tables
-		s.r.session.Conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+s.keys.Table)
-	}
+// cut parts the list by its numbers.
+func (s *roster) cut(_ context.Context, lane *ledger.Lane, _ int64, n int) ([]change.KeyValue, error) {
+	from, _ := lane.Checkpoint.Int() // 0 without one
+	to, _ := lane.End.Int()
+	return engine.CutInt(from, to, n), nil
+}
+
+func (s *roster) fork(k *worker) way { return &roster{k: k, w: s.w, keys: s.keys} }
+
+func (s *roster) end() {}
+
+// drop may fail: what is left behind is dropped with the run's other tables.
+func (s *roster) drop(ctx context.Context) {
+	s.k.session.Conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+s.keys.Table)
 }
 
 // numbered is the stretch of about n rows after the checkpoint where rows have numbers.
@@ -228,7 +257,7 @@ func numbered(lane *ledger.Lane, n int) (change.Range, error) {
 // restore walks the kept values and puts the old ones back where the row still
 // has the new ones.
 type restore struct {
-	r *Runner
+	k *worker
 	w *Work
 }
 
@@ -240,14 +269,25 @@ func (s *restore) begin(ctx context.Context) (change.KeyValue, int64, error) {
 }
 
 func (s *restore) resume(ctx context.Context, end change.KeyValue) error {
-	if k, ok := s.r.DB.(engine.KeptReader); ok && end != nil {
+	if k, ok := s.k.DB.(engine.KeptReader); ok && end != nil {
 		return k.PrepareKept(ctx, s.w.Kept)
 	}
 	return nil
 }
 
+// next passes by numbers that no kept row has: each lane of the run numbered
+// its own from a base of its own.
 func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (change.Range, int64, error) {
 	r, err := numbered(lane, n)
+	if err != nil {
+		return r, -1, err
+	}
+	from, _ := r.Lo.Int()
+	if from, err = NextKept(ctx, s.k.DB, s.w.Kept, from); err != nil {
+		return r, -1, err
+	}
+	end, _ := lane.End.Int()
+	r.Hi = change.KeyValue{min(change.AddInt(from, int64(n)), end)}
 	if s.w.Change.ChangesKey() {
 		r.Hi = lane.End // rows may take each other's keys; only all at once is safe
 	}
@@ -257,7 +297,7 @@ func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (change.Ra
 func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
 	from, _ := r.Lo.Int()
 	to, _ := r.Hi.Int()
-	e, err := s.r.DB.Measure(ctx, tx, change.Restore(s.w.Change, s.w.Kept, from, to))
+	e, err := s.k.DB.Measure(ctx, tx, change.Restore(s.w.Change, s.w.Kept, from, to))
 	if err != nil {
 		return e, nil, err
 	}
@@ -280,7 +320,30 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 
 func (s *restore) once() bool { return false }
 
-func (s *restore) end(context.Context, bool) {}
+func (s *restore) cut(context.Context, *ledger.Lane, int64, int) ([]change.KeyValue, error) {
+	return nil, nil
+}
+
+func (s *restore) fork(k *worker) way { return &restore{k: k, w: s.w} }
+
+func (s *restore) end() {}
+
+func (s *restore) drop(context.Context) {}
+
+// NextKept gives the number before that of the first kept row after from; from
+// itself if there is none.
+func NextKept(ctx context.Context, db engine.DB, kept *change.Kept, from int64) (int64, error) {
+	q := &change.Query{D: db.Dialect()}
+	q.Add("SELECT min(seq) FROM ", kept.Table, " WHERE seq > ").Arg(from, "bigint")
+	var first sql.NullInt64
+	if err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&first); err != nil {
+		return from, err
+	}
+	if first.Valid {
+		from = first.Int64 - 1
+	}
+	return from, nil
+}
 
 // ReadAstray reads the rows of change.Astray and closes them.
 func ReadAstray(rows *sql.Rows, step int, kept *change.Kept, shown change.State) ([]ledger.Left, error) {

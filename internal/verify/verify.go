@@ -90,14 +90,14 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 // compare holds the kept values of a step against the table.
 func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w *runner.Work, progress func(done, total int64)) error {
 	state := change.AsChanged
-	upTo := w.Step.Lane.Kept
+	upTo := w.Step.LastKept()
 	if w.Undo {
 		state = change.AsRestored
 		upTo = w.UpTo
-		if !w.Step.Lane.Done { // only what it has come to
+		if w.Step.Status != ledger.Done { // only what it has come to
 			upTo = 0
-			if n, ok := w.Step.Lane.Checkpoint.Int(); ok {
-				upTo = n
+			for _, lane := range w.Step.Lanes {
+				upTo, _ = lane.Checkpoint.Int()
 			}
 		}
 	}
@@ -109,7 +109,12 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 	if err := db.Pool().QueryRowContext(ctx, "SELECT count(*) FROM "+w.Kept.Table).Scan(&s.Kept); err != nil {
 		return fmt.Errorf("the kept values of step %q cannot be read: %w", s.Name, err)
 	}
-	s.Compared = min(s.Kept, upTo)
+	q := &change.Query{D: db.Dialect()}
+	q.Add("SELECT count(*) FROM ", w.Kept.Table, " WHERE seq <= ").Arg(upTo, "bigint")
+	if err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&s.Compared); err != nil {
+		return err
+	}
+	done := int64(0)
 	leftSeq := map[int64]bool{}
 	if s.Left > 0 {
 		left, err := l.LeftAlone(ctx, r.ID, int(s.Left)+1)
@@ -122,8 +127,12 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 			}
 		}
 	}
-	for from := int64(0); from < upTo; from += chunk {
-		to := min(from+chunk, upTo)
+	for to := int64(0); to < upTo; {
+		from, err := runner.NextKept(ctx, db, w.Kept, to)
+		if err != nil {
+			return err
+		}
+		to = min(from+chunk, upTo)
 		q := change.Astray(w.Change, w.Kept, state, state, from, to, chunk)
 		rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
 		if err != nil {
@@ -143,7 +152,8 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 			}
 		}
 		if progress != nil {
-			progress(to, upTo)
+			done = min(done+to-from, s.Compared) // numbers may have gaps
+			progress(done, s.Compared)
 		}
 	}
 	return nil

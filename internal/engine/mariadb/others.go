@@ -2,6 +2,8 @@ package mariadb
 
 import (
 	"context"
+	"strconv"
+	"strings"
 	"time"
 
 	"jugatum/internal/change"
@@ -10,7 +12,7 @@ import (
 
 // Waiting asks InnoDB which transactions wait for ours. Its account tells the
 // beginning of a wait in whole seconds only, so nothing is said about that.
-func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
+func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, error) {
 	db.account.mu.Lock()
 	defer db.account.mu.Unlock()
 	if wait := accountIdle - time.Since(db.account.read); wait > 0 {
@@ -21,10 +23,15 @@ func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
 		}
 	}
 	defer func() { db.account.read = time.Now() }()
+	texts := make([]string, len(ids))
+	for i, id := range ids {
+		texts[i] = strconv.FormatInt(id, 10)
+	}
+	list := strings.Join(texts, ", ")
 	rows, err := db.pool.QueryContext(ctx, `SELECT r.trx_mysql_thread_id, coalesce(min(l.lock_table), ''), coalesce(left(min(r.trx_query), 200), '')
 		FROM information_schema.innodb_lock_waits w JOIN information_schema.innodb_trx b ON b.trx_id = w.blocking_trx_id JOIN information_schema.innodb_trx r ON r.trx_id = w.requesting_trx_id
 		LEFT JOIN information_schema.innodb_locks l ON l.lock_trx_id = w.requesting_trx_id
-		WHERE b.trx_mysql_thread_id = ? GROUP BY r.trx_mysql_thread_id`, id)
+		WHERE b.trx_mysql_thread_id IN (`+list+`) AND r.trx_mysql_thread_id NOT IN (`+list+`) GROUP BY r.trx_mysql_thread_id`)
 	if err != nil {
 		return nil, err
 	}
@@ -39,6 +46,9 @@ func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
 	}
 	return out, rows.Err()
 }
+
+// ManyWriters is true: writers of different rows do not wait for each other.
+func (db *DB) ManyWriters() bool { return true }
 
 // Housekeeping tells how long InnoDB's history is: row versions that the purge
 // has still to clear away.

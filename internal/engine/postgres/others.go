@@ -13,7 +13,7 @@ import (
 
 // Waiting asks which backends wait for ours (pg_blocking_pids). Since when, only
 // version 14 and newer tell (pg_locks.waitstart).
-func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
+func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, error) {
 	// Mostly nobody waits for anybody, which is quickly told.
 	var any bool
 	if err := db.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM pg_stat_activity WHERE wait_event_type = 'Lock')").Scan(&any); err != nil || !any {
@@ -27,7 +27,7 @@ func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
 			coalesce(min(CASE WHEN l.relation IS NOT NULL THEN l.relation::regclass::text END),
 				(SELECT min(t.relation::regclass::text) FROM pg_locks t WHERE t.pid = a.pid AND t.locktype = 'tuple'), ''), left(coalesce(a.query, ''), 200)
 		FROM pg_stat_activity a JOIN pg_locks l ON l.pid = a.pid AND NOT l.granted
-		WHERE a.wait_event_type = 'Lock' AND $1 = ANY(pg_blocking_pids(a.pid)) GROUP BY a.pid, a.query`, id)
+		WHERE a.wait_event_type = 'Lock' AND CAST($1 AS int[]) && pg_blocking_pids(a.pid) AND a.pid <> ALL(CAST($1 AS int[])) GROUP BY a.pid, a.query`, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -44,6 +44,9 @@ func (db *DB) Waiting(ctx context.Context, id int64) ([]engine.Waiter, error) {
 	}
 	return out, rows.Err()
 }
+
+// ManyWriters is true: writers of different rows do not wait for each other.
+func (db *DB) ManyWriters() bool { return true }
 
 // lagTrack remembers when the log had come how far, so that the age of what a
 // standby has not replayed yet can be told. The server's own replay_lag stands

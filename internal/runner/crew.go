@@ -1,0 +1,321 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/sqltext"
+)
+
+const (
+	// lanesPerWorker evens out lanes that turn out longer than others: the last
+	// one under way is a small part of the whole.
+	lanesPerWorker = 4
+	// leastLane is how many rows a lane has at least; fewer are not worth a session.
+	leastLane = 200
+	// reportEvery is how often what was seen of others is recorded while a crew works.
+	reportEvery = time.Second
+)
+
+// step carries out one step.
+func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
+	k := r.lead
+	way := k.method(w)
+	if fresh {
+		if err := k.patiently(ctx, func() error {
+			end, rows, err := way.begin(ctx)
+			if err != nil {
+				return err
+			}
+			w.Step.TableRows = rows
+			return r.Ledger.BeginStep(ctx, k.session, r.Run.ID, w.Step, end)
+		}); err != nil {
+			return err
+		}
+	}
+	if len(w.Step.Lanes) > 0 {
+		end := w.Step.Lanes[0].End
+		for _, l := range w.Step.Lanes { // the last one's, in key order, is the walk's; any of them will do to begin with
+			if n, ok := l.End.Int(); ok {
+				if m, _ := end.Int(); n > m {
+					end = l.End
+				}
+			}
+		}
+		if err := k.patiently(ctx, func() error { return way.resume(ctx, end) }); err != nil {
+			return err
+		}
+	}
+	t := w.Step.Totals
+	begun := time.Now()
+	r.tell(false, func(p *Progress) {
+		*p = Progress{Run: r.Run.ID, Undo: w.Undo, Step: w.Step.N, Steps: len(r.Work), Name: w.Step.Name, Batches: p.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed,
+			LeftAlone: t.LeftAlone, TableRows: w.Step.TableRows, ToChange: w.Step.ToChange, Log: p.Log, Worst: p.Worst, SetAside: r.asides, Lag: -1, begun: begun}
+	})
+	r.others.working(k.session.ID, w.Step.N)
+	for {
+		left := open(w.Step, way)
+		if len(left) == 0 {
+			break
+		}
+		want := r.wanted(w)
+		if len(left) < want {
+			if err := r.divide(ctx, w, way, left, want); err != nil {
+				return err
+			}
+			left = open(w.Step, way)
+		}
+		var err error
+		if want == 1 || len(left) == 1 {
+			err = k.walk(ctx, w, way, left[0])
+		} else {
+			err = r.gather(ctx, w, way, left, want)
+		}
+		if err != nil && !errors.Is(err, errRegroup) {
+			return err
+		}
+	}
+	if r.stale {
+		if err := r.recount(ctx, w); err != nil {
+			return err
+		}
+	}
+	err := k.patiently(ctx, func() error { return r.Ledger.EndStep(ctx, k.session, r.Run.ID, w.Step) })
+	if err == nil {
+		way.drop(ctx)
+	}
+	return err
+}
+
+// open lists the lanes of a step that are not finished.
+func open(st *ledger.Step, way way) []*ledger.Lane {
+	var out []*ledger.Lane
+	for _, l := range st.Unfinished() {
+		if !finished(l, way) {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// wanted is how many workers a step may have.
+func (r *Runner) wanted(w *Work) int {
+	if w.Undo || Alone(r.DB, w.Change, w.Step.Method) != "" {
+		return 1
+	}
+	return max(r.Run.Options.Workers, 1)
+}
+
+// Alone says why only one worker may carry a change out, "" if several may.
+func Alone(db engine.DB, c *change.Change, method string) string {
+	if m, ok := db.(engine.ManyWriters); !ok || !m.ManyWriters() {
+		return "this database has one writer at a time"
+	}
+	if method == "single" {
+		return "it is one statement"
+	}
+	if c.ChangesKey() {
+		return "it changes the key"
+	}
+	for _, x := range c.Table.Indexes {
+		for _, name := range x.Columns {
+			for _, s := range c.Set {
+				if x.Unique && (s.Column.Name == name || name == "") {
+					return "it changes a unique column, so the order of the rows matters"
+				}
+			}
+		}
+	}
+	for _, fk := range c.Table.ReferredBy {
+		if c.Verb == sqltext.Delete && (fk.Table == c.Table.Name || strings.HasSuffix(fk.Table, "."+c.Table.Name)) {
+			return "rows of the table refer to each other, so the order of the rows matters"
+		}
+	}
+	return ""
+}
+
+// divide cuts the lanes that are left into enough for the workers wanted.
+func (r *Runner) divide(ctx context.Context, w *Work, way way, left []*ledger.Lane, want int) error {
+	k := r.lead
+	parts := (lanesPerWorker*want + len(left) - 1) / len(left)
+	rows := max(w.Step.TableRows-max(w.Step.Totals.Scanned, 0), 0) / int64(len(left))
+	parts = min(parts, int(rows/leastLane))
+	if parts < 2 {
+		return nil
+	}
+	for _, lane := range left {
+		var cuts []change.KeyValue
+		err := k.patiently(ctx, func() error {
+			var err error
+			if cuts == nil {
+				cuts, err = way.cut(ctx, lane, rows, parts)
+			}
+			if err != nil || len(cuts) == 0 {
+				return err
+			}
+			return r.Ledger.Divide(ctx, k.session, r.Run.ID, w.Step, lane, cuts)
+		})
+		if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost
+			return r.reload(ctx, w)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reload reads a step's lanes and counts from the ledger.
+func (r *Runner) reload(ctx context.Context, w *Work) error {
+	return r.lead.patiently(ctx, func() error {
+		now, err := r.Ledger.Load(ctx, r.Run.ID)
+		if err != nil {
+			return err
+		}
+		for _, st := range now.Steps {
+			if st.N == w.Step.N {
+				w.Step.Totals, w.Step.Lanes = st.Totals, st.Lanes
+			}
+		}
+		return nil
+	})
+}
+
+// recount reads a step's counts from the ledger, where nobody else counts.
+func (r *Runner) recount(ctx context.Context, w *Work) error {
+	lanes := w.Step.Lanes
+	err := r.reload(ctx, w)
+	w.Step.Lanes, r.stale = lanes, false
+	return err
+}
+
+// gather has a crew work the lanes, until they are done, another number of
+// workers is wanted, or something ends the run. The lead looks after it.
+func (r *Runner) gather(ctx context.Context, w *Work, way way, left []*ledger.Lane, want int) error {
+	if err := r.lead.patiently(ctx, func() error { return r.lead.settlePrev(ctx) }); err != nil {
+		return err
+	}
+	n := min(want, len(left))
+	lanes := make(chan *ledger.Lane, len(left))
+	for _, l := range left {
+		lanes <- l
+	}
+	close(lanes)
+	quit := make(chan struct{})
+	ended := make(chan error, n)
+	r.mu.Lock()
+	r.crew, r.p.Workers = n, n
+	tuned := r.tuned
+	r.mu.Unlock()
+	defer func() {
+		r.mu.Lock()
+		r.crew, r.p.Workers = 0, 0
+		r.mu.Unlock()
+	}()
+	for range n {
+		k := &worker{Runner: r, quit: quit}
+		go func() { ended <- k.work(ctx, w, way.fork(k), lanes) }()
+	}
+	var first error
+	tick := time.NewTicker(nap)
+	defer tick.Stop()
+	reported := time.Now()
+	end := func(err error) {
+		if err != nil && first == nil {
+			first = err
+			close(quit)
+		}
+	}
+	for working := n; working > 0; {
+		select {
+		case err := <-ended:
+			working--
+			r.mu.Lock()
+			r.p.Workers = working
+			r.mu.Unlock()
+			end(err)
+		case <-tick.C:
+			if first != nil {
+				continue
+			}
+			err := r.lead.attend(ctx, &reported)
+			if err == nil && r.tuned != tuned {
+				tuned = r.tuned
+				if r.wanted(w) != want {
+					err = errRegroup
+				}
+			}
+			end(err)
+		}
+	}
+	return first
+}
+
+// attend is what the lead does while a crew works: signals, the lease, and the
+// record of what was seen of others.
+func (k *worker) attend(ctx context.Context, reported *time.Time) error {
+	if err := k.listen(ctx); err != nil {
+		return err
+	}
+	if err := k.renew(ctx); err != nil {
+		return err
+	}
+	if k.others == nil || time.Since(*reported) < reportEvery {
+		return nil
+	}
+	*reported = time.Now()
+	k.others.take(&k.sight, false)
+	if k.sight.samples == 0 && len(k.sight.waits) == 0 {
+		return nil
+	}
+	return k.patiently(ctx, func() error {
+		tx, err := k.session.Start(ctx)
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback()
+		if err := k.sight.keep(ctx, k.Ledger, tx, k.Run.ID); err != nil {
+			return err
+		}
+		if err := tx.Commit(ctx); err != nil {
+			return err
+		}
+		k.sight = sight{most: -1}
+		return nil
+	})
+}
+
+// work takes lanes and walks them until none is left.
+func (k *worker) work(ctx context.Context, w *Work, way way, lanes <-chan *ledger.Lane) error {
+	k.settle()
+	err := k.connect(ctx)
+	if err != nil && k.DB.Fault(err) == engine.Connection && !errors.Is(err, ErrGuard) {
+		err = k.reconnect(ctx, err)
+	}
+	defer k.close()
+	if err != nil {
+		return err
+	}
+	for lane := range lanes {
+		select {
+		case <-k.quit:
+			return nil
+		default:
+		}
+		if err = k.walk(ctx, w, way, lane); err == nil {
+			err = k.patiently(ctx, func() error { return k.settlePrev(ctx) })
+		}
+		if err != nil {
+			break
+		}
+	}
+	if k.prev != nil { // an error ended the loop; what it is said already
+		k.settlePrev(context.WithoutCancel(ctx))
+	}
+	return err
+}

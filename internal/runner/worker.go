@@ -1,0 +1,412 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/pace"
+)
+
+// worker walks lanes, one after the other, on a session of its own. The lead
+// holds the right to work on the run, and alone hears signals, renews the lease
+// and records others' waits; where it has a crew it does no batches itself.
+type worker struct {
+	*Runner
+	lead bool
+	quit <-chan struct{} // closed: the crew is to end after the batches under way; nil for the lead
+
+	session *engine.Session
+	pacer   pace.Pacer
+	tunedAt int // the options that the pacer goes by
+	lane    *ledger.Lane
+	prev    *ledger.Batch
+	size    int           // rows that the next batch may have
+	rng     change.Range  // of the batch that was tried last
+	easing  time.Duration // paused since the last batch
+	why     string        // the reason, or that for fewer rows
+	looked  int64         // last look at others that a batch's record has taken in
+}
+
+// errRegroup says that the number of workers wanted is another one now.
+var errRegroup = errors.New("another number of workers is wanted")
+
+// open opens the session without asking for the right to work on the run.
+func (k *worker) open(ctx context.Context) error {
+	k.mu.Lock()
+	hold := k.Run.Options.Hold
+	k.mu.Unlock()
+	s, err := k.DB.Session(ctx, engine.SessionOptions{Purpose: fmt.Sprintf("jugatum run %d", k.Run.ID), LockTimeout: max(hold, 50*time.Millisecond)})
+	if err != nil {
+		return err
+	}
+	k.session = s
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.others.working(s.ID, k.p.Step)
+	return nil
+}
+
+// close ends the session.
+func (k *worker) close() {
+	if k.session != nil {
+		k.others.gone(k.session.ID)
+		k.session.Close()
+	}
+}
+
+// connect opens the session and, for the lead, makes sure that nobody else
+// works on the run.
+func (k *worker) connect(ctx context.Context) error {
+	if err := k.open(ctx); err != nil {
+		return err
+	}
+	if !k.lead {
+		err := k.Ledger.StillOurs(ctx, k.session, k.Run)
+		if errors.Is(err, ledger.ErrTaken) {
+			return k.taken()
+		}
+		return err
+	}
+	locker, ok := k.DB.(engine.RunLocker)
+	if ok = ok && locker.HasRunLock(); ok {
+		got, err := locker.LockRun(ctx, k.session, k.Run.ID, lockRunWait)
+		if err != nil {
+			return err
+		}
+		if !got {
+			return k.taken()
+		}
+	}
+	err := k.Ledger.Claim(ctx, k.session, k.Run, !ok)
+	if errors.Is(err, ledger.ErrTaken) {
+		return k.taken()
+	}
+	return err
+}
+
+// walk works a lane to its end.
+func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) error {
+	k.lane = lane
+	defer way.end()
+	retries := 0
+	var narrow narrow
+	for !finished(lane, way) {
+		select {
+		case <-k.Stop:
+			return ErrStopped
+		case <-k.quit:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		default:
+		}
+		if err := k.heed(ctx, w); err != nil {
+			return err
+		}
+		if note := k.held(); note != "" {
+			if err := k.wait(ctx, 2*nap, note); err != nil {
+				return err
+			}
+			k.why = "paused"
+			continue
+		}
+		pressure := k.others.pressure()
+		decision := k.pacer.Next(pressure)
+		if decision.Why != "" || k.easing == 0 { // else the reason of the pause that is over now
+			k.why = decision.Why
+		}
+		if err := k.wait(ctx, decision.Pause, decision.Why); err != nil {
+			return err
+		}
+		if decision.Rows == 0 || k.held() != "" {
+			continue
+		}
+		k.size = narrow.limit(decision.Rows)
+		k.tell(false, func(p *Progress) {
+			p.Waiters, p.Lag, p.Size, p.Note = pressure.Waiters, pressure.Lag, k.size, decision.Why
+		})
+		err := k.batch(ctx, w, way, retries)
+		switch k.sort(ctx, err) {
+		case goOn:
+			retries = 0
+			narrow.done(decision.Rows)
+			k.tell(true, nil)
+			continue
+		case look:
+			if err := k.position(ctx, w); err != nil {
+				return err
+			}
+			retries = 0
+		case again:
+			retries++
+			k.pacer.Failed()
+			if retries > busyTries {
+				return fmt.Errorf("another session's locks were in the way %d times in a row: %w; resume when it has ended", retries, err)
+			}
+			k.tell(true, func(p *Progress) { p.Note = "waiting for another session's lock" })
+			if err := k.pause(ctx, retries); err != nil {
+				return err
+			}
+		case reconnect:
+			k.tell(true, func(p *Progress) { p.Note = "connection lost, trying again" })
+			if err := k.reconnect(ctx, err); err != nil {
+				return err
+			}
+			if err := k.position(ctx, w); err != nil {
+				return err
+			}
+		case halve:
+			if way.once() || w.Undo {
+				return fmt.Errorf("%s: after key %s: %w", w.Change.Table, orBeginning(lane.Checkpoint), err)
+			}
+			if k.size > 1 {
+				narrow.failed(k.size)
+				continue
+			}
+			err = k.aside(ctx, w, k.rng, err)
+			if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost
+				err = k.position(ctx, w)
+			}
+			if err != nil {
+				return fmt.Errorf("%s: %w", w.Change.Table, err)
+			}
+			narrow.done(decision.Rows)
+			k.tell(true, nil)
+		default:
+			return fmt.Errorf("%s: after key %s: %w", w.Change.Table, orBeginning(lane.Checkpoint), err)
+		}
+	}
+	return nil
+}
+
+func orBeginning(k change.KeyValue) string {
+	if k == nil {
+		return "(beginning)"
+	}
+	return k.String()
+}
+
+// heed attends to what may have changed between batches.
+func (k *worker) heed(ctx context.Context, w *Work) error {
+	if k.lead {
+		if err := k.listen(ctx); err != nil {
+			return err
+		}
+		if k.tunedAt == k.tuned {
+			return nil
+		}
+		k.settle()
+		if k.wanted(w) > 1 {
+			return errRegroup
+		}
+		return nil
+	}
+	k.mu.Lock()
+	behind := k.tunedAt != k.tuned
+	k.mu.Unlock()
+	if behind {
+		k.settle()
+	}
+	return nil
+}
+
+// held is why no batches are to be made now, "" if they are.
+func (k *worker) held() string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.paused
+}
+
+// batch carries out the next batch in one transaction. The lane in memory
+// moves only when the commit has succeeded.
+func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error {
+	rng, rows, err := way.next(ctx, k.lane, k.size)
+	if err != nil {
+		return err
+	}
+	k.rng = rng
+	tx, err := k.session.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, LockWait: tx.Wait, Retries: retries, Pause: k.easing, Why: k.why, Waiters: -1}
+	if err := k.Ledger.Fence(ctx, tx, k.Run.ID, w.Step.N, k.lane, rng.Hi); err != nil {
+		return err
+	}
+	var left []ledger.Left
+	if b.Effect, left, err = way.batch(ctx, tx, rng); err != nil {
+		return err
+	}
+	b.LeftAlone = int64(len(left))
+	switch {
+	case rows >= 0:
+		b.Effect.Scanned = rows
+	case !way.once(): // a plan may read rows outside the range, or some of it twice
+		b.Effect.Scanned = min(b.Effect.Scanned, int64(k.size))
+	}
+	if len(left) > 0 {
+		if err := k.Ledger.LeaveAlone(ctx, tx, k.Run.ID, left); err != nil {
+			return err
+		}
+	}
+	if lt, ok := k.DB.(engine.LockTeller); ok {
+		if b.Locks, err = lt.Locks(ctx, tx); err != nil {
+			return err
+		}
+	}
+	if err := k.record(ctx, tx, b); err != nil {
+		return err
+	}
+	if k.lead && time.Since(k.beat) > heartbeatRate {
+		if err := k.Ledger.Beat(ctx, tx, k.Run.ID); err != nil {
+			return err
+		}
+		k.beat = time.Now()
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	b.Hold = tx.Hold
+	if tx.Log.Scope != "" { // told only at the commit
+		b.Effect.Log = tx.Log
+	}
+	k.prev, k.easing = b, 0
+	k.count(w, b, tx.Ends)
+	if y, ok := k.DB.(engine.Yielder); ok {
+		return k.yield(ctx, y, b.Hold)
+	}
+	return nil
+}
+
+// record writes a batch into the ledger, and with it what is known only now of
+// the one before, and of others' waits.
+func (k *worker) record(ctx context.Context, tx *engine.Tx, b *ledger.Batch) error {
+	if !k.lead { // what was seen the lead records
+		if p := k.others.pressure(); p.Sample > k.looked {
+			k.looked = p.Sample
+			b.Waiters = max(b.Waiters, p.Waiters)
+		}
+		return k.Ledger.Record(ctx, tx, k.lane, b, k.prev)
+	}
+	k.others.take(&k.sight, false)
+	b.Waiters = max(b.Waiters, k.sight.most)
+	if err := k.Ledger.Record(ctx, tx, k.lane, b, k.prev); err != nil {
+		return err
+	}
+	return k.sight.keep(ctx, k.Ledger, tx, k.Run.ID)
+}
+
+// yield ignores a cancelled context: the batch is done and the loop will see it.
+func (k *worker) yield(ctx context.Context, y engine.Yielder, hold time.Duration) error {
+	if err := y.Yield(ctx, k.session, hold); err != nil && ctx.Err() == nil {
+		return err
+	}
+	return nil
+}
+
+// count takes a finished batch into account.
+func (k *worker) count(w *Work, b *ledger.Batch, commit time.Duration) {
+	if k.lead {
+		k.sight = sight{most: -1} // it was committed with the batch
+	}
+	k.lane.Checkpoint, k.lane.Batches, k.lane.Kept = b.To, b.N, b.Effect.Kept
+	e := b.Effect
+	size := int(e.Scanned)
+	if e.Scanned < 0 {
+		size = k.size
+	}
+	k.pacer.Finished(size, b.Hold-commit, commit, e.Log.Bytes, time.Now())
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	t, p := &w.Step.Totals, &k.p
+	t.Batches++
+	t.Changed += e.Changed
+	t.LeftAlone += b.LeftAlone
+	t.Scanned = sum(t.Scanned, e.Scanned)
+	t.Matched = sum(t.Matched, e.Matched)
+	t.Retries += int64(b.Retries)
+	t.SetAside += b.SetAside
+	p.SetAside = k.asides
+	if t.Log.Scope == "" {
+		t.Log = engine.Log{Scope: e.Log.Scope}
+	}
+	t.Log.Add(e.Log)
+	p.Batches++
+	p.Changed, p.Scanned, p.Matched, p.LeftAlone = t.Changed, t.Scanned, t.Matched, t.LeftAlone
+	p.Here += max(e.Scanned, 0)
+	p.Hold, p.Worst = b.Hold, max(p.Worst, b.Hold)
+	if p.Log.Scope == "" {
+		p.Log = engine.Log{Scope: e.Log.Scope}
+	}
+	p.Log.Add(e.Log)
+}
+
+// sum adds counts of which one may be unknown.
+func sum(a, b int64) int64 {
+	if a < 0 || b < 0 {
+		return -1
+	}
+	return a + b
+}
+
+// settlePrev writes what is known of the last batch only now.
+func (k *worker) settlePrev(ctx context.Context) error {
+	if k.prev == nil {
+		return nil
+	}
+	if err := k.Ledger.Settle(ctx, k.session, k.prev); err != nil {
+		return err
+	}
+	k.prev = nil
+	return nil
+}
+
+// finish makes what was done durable and records how the run ended.
+func (k *worker) finish(ctx context.Context, status, message string) error {
+	if k.session.Durable != nil {
+		if err := k.session.Durable(ctx); err != nil {
+			return err
+		}
+	}
+	k.others.take(&k.sight, true)
+	if k.prev != nil {
+		k.prev.Waiters = max(k.prev.Waiters, k.sight.most)
+		if err := k.settlePrev(ctx); err != nil {
+			return err
+		}
+	}
+	if k.others != nil {
+		k.others.end()
+		tx, err := k.session.Start(ctx)
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback()
+		if err := k.sight.keep(ctx, k.Ledger, tx, k.Run.ID); err != nil {
+			return err
+		}
+		if t, ok := k.DB.(engine.ServerTeller); ok && k.server != nil {
+			now, err := t.ServerFigures(ctx)
+			if err != nil {
+				return err
+			}
+			for name := range now {
+				now[name] -= k.server[name]
+			}
+			if err := k.Ledger.AddServer(ctx, tx, k.Run.ID, now); err != nil {
+				return err
+			}
+		}
+		if err := tx.Commit(ctx); err != nil {
+			return err
+		}
+		k.sight, k.server = sight{most: -1}, nil
+	}
+	return k.Ledger.End(ctx, k.session, k.Run, status, message)
+}
