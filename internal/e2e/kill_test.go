@@ -98,13 +98,21 @@ func (d *database) killed(after func(kills int) time.Duration, args ...string) i
 				if status == "done" {
 					return kills
 				}
-				args = []string{"resume", last}
+				args = append([]string{"resume", last}, d.workers(kills%4)...)
 			}
 		}
 		if kills > 500 {
 			d.t.Fatal("it never comes to an end")
 		}
 	}
+}
+
+// workers is the option for n of them, nothing for 0 or where there is one writer.
+func (d *database) workers(n int) []string {
+	if n == 0 || d.engine == "sqlite" {
+		return nil
+	}
+	return []string{"--workers", strconv.Itoa(n)}
 }
 
 func (d *database) haveLedger() bool {
@@ -126,7 +134,7 @@ func TestKilledAndResumed(t *testing.T) {
 		runKills, undoKills := 0, 0
 		for round := 1; runKills < 20 || undoKills < 20; round++ {
 			d.killTable()
-			runKills += d.killed(after, "run", "--sql", killSQL, "--accept", "any", "--again", "--hold", "8ms")
+			runKills += d.killed(after, append([]string{"run", "--sql", killSQL, "--accept", "any", "--again", "--hold", "8ms"}, d.workers(r.IntN(4))...)...)
 			d.changedOnce()
 			run := d.lastRun()
 			d.must(0, "verify", run)
@@ -220,7 +228,12 @@ func TestServerStopped(t *testing.T) {
 
 // TestConnectionsTerminated has an administrator end the run's session again and again.
 func TestConnectionsTerminated(t *testing.T) {
-	servers(t, connectionsTerminated)
+	servers(t, func(t *testing.T, d *database) { connectionsTerminated(t, d, 1) })
+}
+
+// TestWorkersTerminated is the same with several of them.
+func TestWorkersTerminated(t *testing.T) {
+	servers(t, func(t *testing.T, d *database) { connectionsTerminated(t, d, 3) })
 }
 
 // servers runs a test on each engine that has a server.
@@ -245,9 +258,9 @@ func (d *database) terminate() int {
 	return n
 }
 
-func connectionsTerminated(t *testing.T, d *database) {
+func connectionsTerminated(t *testing.T, d *database, workers int) {
 	d.killTable()
-	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--hold", "10ms")
+	cmd := d.start(append([]string{"run", "--sql", killSQL, "--accept", "any", "--hold", "10ms"}, d.workers(workers)...)...)
 	done := make(chan error, 1)
 	d.waitForBatches(1)
 	go func() { done <- cmd.Wait() }()
@@ -276,7 +289,7 @@ func connectionsTerminated(t *testing.T, d *database) {
 func TestMariaDBKilled(t *testing.T) {
 	m, d := ownMariaDB(t, "log-bin=bin", "binlog-format=ROW")
 	d.killTable()
-	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "500")
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "500", "--workers", "2")
 	for kills := 0; kills < 3; kills++ {
 		d.waitForBatches(10 * (kills + 1))
 		m.Kill()
@@ -296,9 +309,13 @@ func TestMariaDBKilled(t *testing.T) {
 // TestCutAtCommit puts a proxy before the server that passes a COMMIT on and
 // then cuts the connection, so that the answer is lost: whether the batch took
 // effect must be read from the ledger.
-func TestCutAtCommit(t *testing.T) { servers(t, cutAtCommit) }
+func TestCutAtCommit(t *testing.T) {
+	for _, workers := range []int{1, 2} {
+		servers(t, func(t *testing.T, d *database) { cutAtCommit(t, d, workers) })
+	}
+}
 
-func cutAtCommit(t *testing.T, d *database) {
+func cutAtCommit(t *testing.T, d *database, workers int) {
 	port := d.by(fmt.Sprint(maria.Port), fmt.Sprint(server.Port))
 	d.killTable()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -318,7 +335,7 @@ func cutAtCommit(t *testing.T, d *database) {
 	}()
 	direct := d.url
 	d.url = strings.Replace(direct, ":"+port+"/", fmt.Sprintf(":%d/", listener.Addr().(*net.TCPAddr).Port), 1)
-	d.must(0, "run", "--sql", killSQL, "--accept", "any", "--batch", "2000")
+	d.must(0, append([]string{"run", "--sql", killSQL, "--accept", "any", "--batch", "2000"}, d.workers(workers)...)...)
 	d.url = direct
 	if cuts.Load() < 5 {
 		t.Fatalf("only %d commits were cut", cuts.Load())

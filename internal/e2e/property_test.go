@@ -218,7 +218,7 @@ func oneProperty(d *database, l layout, sql string, r *rand.Rand, rows int) {
 		}
 		return "sweep"
 	}
-	d.must(0, run("--method", method(), "--sql", on(names[0]))...)
+	d.must(0, run(append(d.workers(r.IntN(4)), "--method", method(), "--sql", on(names[0]))...)...)
 	swept := last()
 	same(t, "batches against the statement", d.dump(names[0]), want)
 	d.must(0, "verify", swept)

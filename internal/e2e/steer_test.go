@@ -56,7 +56,7 @@ func TestSteered(t *testing.T) {
 		before := d.one("SELECT count(*) FROM " + d.ledger("batch"))
 		d.must(2, "tune", "1", "--hold", "soon")
 		d.must(2, "tune", "1")
-		d.must(0, "tune", "1", "--batch", "30", "--log-rate", "500MB/s")
+		d.must(0, append([]string{"tune", "1", "--batch", "30", "--log-rate", "500MB/s"}, d.workers(2)...)...)
 		time.Sleep(500 * time.Millisecond)
 		if got := d.one("SELECT count(*) FROM " + d.ledger("batch")); got != before {
 			t.Errorf("%s batches while paused, %s before", got, before)
@@ -67,6 +67,11 @@ func TestSteered(t *testing.T) {
 				t.Fatal("the new batch size is not used")
 			}
 		}
+		if lanes := d.one("SELECT count(*) FROM " + d.ledger("lane")); lanes != map[bool]string{true: "1", false: "8"}[d.engine == "sqlite"] {
+			t.Errorf("%s lanes", lanes)
+		}
+		d.must(0, append([]string{"tune", "1", "--hold", "150ms"}, d.workers(1)...)...)
+		d.must(0, "tune", "1", "--batch", "25")
 		d.must(0, "stop", "1")
 		cmd.Wait()
 		if status := cmd.ProcessState.ExitCode(); status != 4 {
@@ -74,11 +79,11 @@ func TestSteered(t *testing.T) {
 		}
 		d.must(3, "pause", "1") // nobody is there to hear it
 		s := d.show("1")
-		if s.Status != "stopped" || len(s.Signals) != 4 || s.Signals[3].Kind != "stop" || s.Signals[3].SeenAt == nil || s.Signals[0].Who == "" {
+		if s.Status != "stopped" || len(s.Signals) != 6 || s.Signals[5].Kind != "stop" || s.Signals[5].SeenAt == nil || s.Signals[0].Who == "" {
 			t.Errorf("%+v", s)
 		}
 		d.must(0, "tune", "--help")
-		o := d.must(0, "resume", "1")
+		o := d.must(0, append([]string{"resume", "1"}, d.workers(3)...)...)
 		if !strings.Contains(o.out, "run 1 done") {
 			t.Error(o.out)
 		}

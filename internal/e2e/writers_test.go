@@ -18,82 +18,85 @@ import (
 // a batch takes.
 func TestConcurrentWriters(t *testing.T) {
 	const rows, hold = 60_000, 100 * time.Millisecond
-	engines(t, func(t *testing.T, d *database) {
-		d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, n bigint, pad text)", "INSERT INTO t SELECT i, 0, 'pad ' || i FROM "+d.numbers(rows))
-		d.settled("t")
-		var mu sync.Mutex
-		added := map[int]int{}    // row → what writers added to it
-		deleted := map[int]bool{} // rows that writers deleted
-		var waits []time.Duration
-		ctx, stop := context.WithCancel(context.Background())
-		var group sync.WaitGroup
-		for w := 0; w < 3; w++ {
-			group.Add(1)
-			go func() {
-				defer group.Done()
-				r := rand.New(rand.NewPCG(uint64(w), 1))
-				for i := 0; ctx.Err() == nil; i++ {
-					id := 1 + r.IntN(rows)
-					text, kind := fmt.Sprintf("UPDATE t SET n = n + 1 WHERE id = %d", id), "add"
-					switch {
-					case i%20 == 7:
-						text, kind = fmt.Sprintf("INSERT INTO t VALUES (%d, 0, 'new')", rows+1+w+3*i), "insert"
-					case i%20 == 13:
-						text, kind = fmt.Sprintf("DELETE FROM t WHERE id = %d", id), "delete"
-					}
-					begun := time.Now()
-					res, err := d.db.Exec(text)
-					took := time.Since(begun)
-					if err != nil {
-						t.Errorf("a writer failed: %v", err)
-						return
-					}
-					n, _ := res.RowsAffected()
-					mu.Lock()
-					waits = append(waits, took)
-					if kind == "add" && n == 1 {
-						added[id]++
-					}
-					if kind == "delete" && n == 1 {
-						deleted[id] = true
-					}
-					mu.Unlock()
-					time.Sleep(time.Duration(2+r.IntN(6)) * time.Millisecond)
+	engines(t, func(t *testing.T, d *database) { concurrentWriters(t, d, rows, hold, 1) })
+	servers(t, func(t *testing.T, d *database) { concurrentWriters(t, d, rows, hold, 2) })
+}
+
+func concurrentWriters(t *testing.T, d *database, rows int, hold time.Duration, workers int) {
+	d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, n bigint, pad text)", "INSERT INTO t SELECT i, 0, 'pad ' || i FROM "+d.numbers(rows))
+	d.settled("t")
+	var mu sync.Mutex
+	added := map[int]int{}    // row → what writers added to it
+	deleted := map[int]bool{} // rows that writers deleted
+	var waits []time.Duration
+	ctx, stop := context.WithCancel(context.Background())
+	var group sync.WaitGroup
+	for w := 0; w < 3; w++ {
+		group.Add(1)
+		go func() {
+			defer group.Done()
+			r := rand.New(rand.NewPCG(uint64(w), 1))
+			for i := 0; ctx.Err() == nil; i++ {
+				id := 1 + r.IntN(rows)
+				text, kind := fmt.Sprintf("UPDATE t SET n = n + 1 WHERE id = %d", id), "add"
+				switch {
+				case i%20 == 7:
+					text, kind = fmt.Sprintf("INSERT INTO t VALUES (%d, 0, 'new')", rows+1+w+3*i), "insert"
+				case i%20 == 13:
+					text, kind = fmt.Sprintf("DELETE FROM t WHERE id = %d", id), "delete"
 				}
-			}()
-		}
-		time.Sleep(50 * time.Millisecond)
-		d.must(0, "run", "--sql", "UPDATE t SET n = n + 1000000, pad = pad || '!' WHERE id > 0", "--accept", "any", "--hold", hold.String())
-		stop()
-		group.Wait()
-		checkRows(t, d, added, deleted)
-		sort.Slice(waits, func(a, b int) bool { return waits[a] < waits[b] })
-		p95, longest := waits[len(waits)*95/100], waits[len(waits)-1]
-		t.Logf("%d writes beside the run; waits: 95th percentile %v, longest %v; hold target %v", len(waits), p95, longest, hold)
-		if len(waits) < 20 {
-			t.Errorf("only %d writes were done beside the run", len(waits))
-		}
-		if p95 > 4*hold {
-			t.Errorf("95th percentile of the writers' waits is %v, with a hold target of %v", p95, hold)
-		}
-		// Undo leaves alone what writers changed after the batch, and says so.
-		before := d.one("SELECT count(*) FROM t")
-		o := d.jugatum("undo", "1")
-		if o.status != 0 && o.status != 5 {
-			t.Fatalf("undo: exit status %d\n%s%s", o.status, o.out, o.err)
-		}
-		if got := d.one("SELECT count(*) FROM t"); got != before {
-			t.Errorf("undo of an update left %s rows of %s", got, before)
-		}
-		left := d.one("SELECT count(*) FROM " + d.ledger("left_alone"))
-		gone := d.one("SELECT count(*) FROM " + d.ledger("left_alone") + " WHERE found = ''")
-		still := d.one("SELECT count(*) FROM t WHERE n >= 1000000")
-		if fmt.Sprint(atoi(left)-atoi(gone)) != still {
-			t.Errorf("%s rows left alone, %s of them gone, but %s still carry the change", left, gone, still)
-		}
-		t.Logf("undo left %s rows alone, %s of them gone", left, gone)
-		d.must(0, "verify", "2")
-	})
+				begun := time.Now()
+				res, err := d.db.Exec(text)
+				took := time.Since(begun)
+				if err != nil {
+					t.Errorf("a writer failed: %v", err)
+					return
+				}
+				n, _ := res.RowsAffected()
+				mu.Lock()
+				waits = append(waits, took)
+				if kind == "add" && n == 1 {
+					added[id]++
+				}
+				if kind == "delete" && n == 1 {
+					deleted[id] = true
+				}
+				mu.Unlock()
+				time.Sleep(time.Duration(2+r.IntN(6)) * time.Millisecond)
+			}
+		}()
+	}
+	time.Sleep(50 * time.Millisecond)
+	d.must(0, "run", "--sql", "UPDATE t SET n = n + 1000000, pad = pad || '!' WHERE id > 0", "--accept", "any", "--hold", hold.String(), "--workers", fmt.Sprint(workers))
+	stop()
+	group.Wait()
+	checkRows(t, d, added, deleted)
+	sort.Slice(waits, func(a, b int) bool { return waits[a] < waits[b] })
+	p95, longest := waits[len(waits)*95/100], waits[len(waits)-1]
+	t.Logf("%d writes beside the run; waits: 95th percentile %v, longest %v; hold target %v", len(waits), p95, longest, hold)
+	if len(waits) < 20 {
+		t.Errorf("only %d writes were done beside the run", len(waits))
+	}
+	if p95 > 4*hold {
+		t.Errorf("95th percentile of the writers' waits is %v, with a hold target of %v", p95, hold)
+	}
+	// Undo leaves alone what writers changed after the batch, and says so.
+	before := d.one("SELECT count(*) FROM t")
+	o := d.jugatum("undo", "1")
+	if o.status != 0 && o.status != 5 {
+		t.Fatalf("undo: exit status %d\n%s%s", o.status, o.out, o.err)
+	}
+	if got := d.one("SELECT count(*) FROM t"); got != before {
+		t.Errorf("undo of an update left %s rows of %s", got, before)
+	}
+	left := d.one("SELECT count(*) FROM " + d.ledger("left_alone"))
+	gone := d.one("SELECT count(*) FROM " + d.ledger("left_alone") + " WHERE found = ''")
+	still := d.one("SELECT count(*) FROM t WHERE n >= 1000000")
+	if fmt.Sprint(atoi(left)-atoi(gone)) != still {
+		t.Errorf("%s rows left alone, %s of them gone, but %s still carry the change", left, gone, still)
+	}
+	t.Logf("undo left %s rows alone, %s of them gone", left, gone)
+	d.must(0, "verify", "2")
 }
 
 func atoi(s string) (n int) {

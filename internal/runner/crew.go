@@ -9,6 +9,7 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
+	"jugatum/internal/pace"
 	"jugatum/internal/sqltext"
 )
 
@@ -16,8 +17,9 @@ const (
 	// lanesPerWorker evens out lanes that turn out longer than others: the last
 	// one under way is a small part of the whole.
 	lanesPerWorker = 4
-	// leastLane is how many rows a lane has at least; fewer are not worth a session.
-	leastLane = 200
+	// leastLane is how many rows a lane has at least, where batches have no fixed
+	// number: fewer than the first batch are not worth a session.
+	leastLane = pace.First
 	// reportEvery is how often what was seen of others is recorded while a crew works.
 	reportEvery = time.Second
 )
@@ -144,7 +146,11 @@ func (r *Runner) divide(ctx context.Context, w *Work, way way, left []*ledger.La
 	k := r.lead
 	parts := (lanesPerWorker*want + len(left) - 1) / len(left)
 	rows := max(w.Step.TableRows-max(w.Step.Totals.Scanned, 0), 0) / int64(len(left))
-	parts = min(parts, int(rows/leastLane))
+	least := int64(leastLane)
+	if n := r.Run.Options.Batch; n > 0 {
+		least = int64(n)
+	}
+	parts = int(min(int64(parts), rows/least))
 	if parts < 2 {
 		return nil
 	}
