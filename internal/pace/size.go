@@ -16,13 +16,16 @@ type Sizer struct {
 	Fixed  int           // rows, always; 0 to be steered by Target
 
 	size   int
-	recent []sample // of the last batches
+	recent []sample      // of the last batches
+	begin  time.Duration // part of a batch's work that does not grow with its rows, as far as it was learnt
+	still  int           // batches since the last probe
+	gap    int           // from one probe to the next
 }
 
 // sample is what one batch cost.
 type sample struct {
 	rows  float64
-	work  float64 // nanoseconds for all of them
+	work  float64 // nanoseconds from its first statement to its commit
 	fixed float64 // nanoseconds of the commit, whatever its rows
 }
 
@@ -42,9 +45,15 @@ const (
 	// Most is the largest batch, in rows: enough that the cost of a transaction
 	// no longer shows, and few enough to keep a sort or a hash in memory.
 	Most = 500_000
-	// begin is the part of a batch's work that does not grow with its rows: the
-	// fence, the plan, the record. It is not charged to the rows of tiny batches.
+	// begin is the part of a batch's work that does not grow with its rows, as
+	// long as nothing else was learnt: the fence, the plan, the record.
 	begin = 2 * time.Millisecond
+	// few rows are those among which that part shows. Batches that are down to a
+	// few rows, all of the same number, say nothing about what a row costs: from
+	// time to time one of twice as many is tried (a probe).
+	few = 64
+	// probe is how many batches lie before the first such try; it doubles.
+	probe = 8
 )
 
 // Next gives the rows of the next batch, at least 1.
@@ -74,33 +83,79 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 		}
 		return
 	}
-	s.recent = append(s.recent, sample{float64(rows), float64(max(work-begin, work/8)), float64(commit)})
+	s.recent = append(s.recent, sample{float64(rows), float64(work), float64(commit)})
 	if len(s.recent) > Memory {
 		s.recent = s.recent[1:]
 	}
+	s.learn()
 	// The mean of the last batches, but never less than half of the dearest one
 	// that is large enough to tell: what a small batch costs is mostly not its rows.
 	var sum, dearest sample
 	for _, c := range s.recent {
 		sum.rows += c.rows
-		sum.work += c.work
+		sum.work += s.ofRows(c)
 		sum.fixed += c.fixed
 		dearest.rows = max(dearest.rows, c.rows)
 		dearest.fixed = max(dearest.fixed, c.fixed)
 	}
 	for _, c := range s.recent {
 		if c.rows >= dearest.rows/4 {
-			dearest.work = max(dearest.work, c.work/c.rows)
+			dearest.work = max(dearest.work, s.ofRows(c)/c.rows)
 		}
 	}
 	n := float64(len(s.recent))
 	perRow := max(sum.work/sum.rows, dearest.work/2, 1)
-	fixed := max(sum.fixed/n, dearest.fixed/2)
-	// A commit so slow that it alone fills the target leaves a tenth for the
-	// work: smaller batches would only mean more such commits.
-	room := max(aim*float64(s.Target)-fixed, 0.1*float64(s.Target))
+	fixed := max(sum.fixed/n, dearest.fixed/2) + float64(s.begin)
+	// Where a commit and the rest of what every batch costs fill the target by
+	// themselves, rows get a tenth of the target, or a quarter of that cost:
+	// smaller batches would hardly be shorter, only many more.
+	room := max(aim*float64(s.Target)-fixed, 0.1*float64(s.Target), fixed/4)
 	size := int(min(room/perRow, Most))
 	s.size = max(min(size, last*growth), last/growth, 1)
+	s.still++
+	if s.size < few/4 && s.alike() && s.still >= max(s.gap, probe) {
+		s.size *= 2
+		s.still, s.gap = 0, min(2*max(s.gap, probe), 1024)
+	}
+}
+
+// ofRows is the part of a batch's work that its rows are charged with. What is
+// left of a batch that took about as long as an empty one is hardly zero.
+func (s *Sizer) ofRows(c sample) float64 {
+	return max(c.work-float64(max(s.begin, begin)), c.work/32)
+}
+
+// learn finds, from batches of few rows and of more, what does not grow with rows.
+func (s *Sizer) learn() {
+	least, most := s.recent[0].rows, s.recent[0].rows
+	for _, c := range s.recent {
+		least, most = min(least, c.rows), max(most, c.rows)
+	}
+	if least > few || most < 2*least {
+		return
+	}
+	var small, large sample
+	var ns, nl float64
+	for _, c := range s.recent {
+		if c.rows < 1.5*least {
+			small.rows, small.work, ns = small.rows+c.rows, small.work+c.work, ns+1
+		}
+		if c.rows > most/1.5 {
+			large.rows, large.work, nl = large.rows+c.rows, large.work+c.work, nl+1
+		}
+	}
+	slope := (large.work/nl - small.work/ns) / (large.rows/nl - small.rows/ns)
+	s.begin = max(begin, time.Duration(0.9*(small.work/ns-max(slope, 0)*small.rows/ns)))
+}
+
+// alike reports whether all batches that are remembered had as many rows.
+func (s *Sizer) alike() bool {
+	for _, c := range s.recent {
+		if c.rows != s.recent[0].rows {
+			return false
+		}
+	}
+	return true
 }
 
 // Failed tells that a batch had to be given up because of a lock; the next one

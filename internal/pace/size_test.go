@@ -74,9 +74,28 @@ func TestBounds(t *testing.T) {
 		t.Errorf("a fixed size became %d", fixed.Next())
 	}
 	slow := &Sizer{Target: time.Millisecond}
-	drive(slow, 50, func(_, n int) (time.Duration, time.Duration) { return time.Second, time.Second })
-	if slow.Next() != 1 {
-		t.Errorf("hopelessly slow rows leave batches of %d", slow.Next())
+	sizes, _ := drive(slow, 200, func(_, n int) (time.Duration, time.Duration) {
+		return time.Duration(n) * time.Second, time.Millisecond
+	})
+	more := 0
+	for _, n := range sizes[10:] {
+		if n > 2 {
+			t.Fatalf("hopelessly slow rows: batches of %v", sizes)
+		}
+		more += n - 1
+	}
+	if more > 6 {
+		t.Errorf("hopelessly slow rows: %d of 190 batches have more than one", more)
+	}
+	// Where every batch costs the same whatever its rows, small ones help nobody.
+	laden := &Sizer{Target: 10 * time.Millisecond}
+	sizes, _ = drive(laden, 200, func(_, n int) (time.Duration, time.Duration) {
+		return 12*time.Millisecond + time.Duration(n)*10*time.Microsecond, 15 * time.Millisecond
+	})
+	for _, n := range sizes[60:] {
+		if n < 100 || n > 1500 {
+			t.Fatalf("a batch costs 27 ms without a row, and 10 µs a row: batches of %v", sizes)
+		}
 	}
 	quick := &Sizer{Target: time.Hour}
 	drive(quick, 50, func(_, n int) (time.Duration, time.Duration) { return 0, 0 })

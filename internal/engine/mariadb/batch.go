@@ -98,6 +98,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		return e, err
 	}
 	e.Kept = base + e.Matched
+	rows := engine.Staged{From: base, To: e.Kept}
 	if err := scanned(); err != nil {
 		return e, err
 	}
@@ -106,7 +107,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	}
 	staged := e.Matched
 	if !c.From.Empty() {
-		dropped, err := engine.DropDoubles(ctx, tx, c, kept, base)
+		dropped, err := engine.DropDoubles(ctx, tx, c, kept, rows)
 		if err != nil {
 			return e, err
 		}
@@ -116,12 +117,12 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	if c.Verb == sqltext.Update {
 		// Counting takes no locks, and mostly there are none to drop.
 		var same int64
-		q := engine.CountUnchanged(c, kept, base)
+		q := engine.CountUnchanged(c, kept, rows)
 		if err := tx.Scan(ctx, q.String(), q.Args, &same); err != nil {
 			return e, err
 		}
 		if same > 0 {
-			if same, err = exec(ctx, tx, engine.Unchanged(c, kept, base)); err != nil {
+			if same, err = exec(ctx, tx, engine.Unchanged(c, kept, rows)); err != nil {
 				return e, err
 			}
 		}
@@ -133,7 +134,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	if err := db.tighten(ctx, tx); err != nil {
 		return e, err
 	}
-	if e.Changed, err = exec(ctx, tx, write(c, kept, r, base, staged == e.Matched)); err != nil {
+	if e.Changed, err = exec(ctx, tx, write(c, kept, r, rows, staged == e.Matched)); err != nil {
 		return e, err
 	}
 	st.changed = e.Changed
@@ -142,13 +143,13 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		if err := db.relax(ctx, tx, kept); err != nil {
 			return e, err
 		}
-		if _, err := exec(ctx, tx, refresh(c, kept, base)); err != nil {
+		if _, err := exec(ctx, tx, refresh(c, kept, rows)); err != nil {
 			return e, err
 		}
-		if _, err := exec(ctx, tx, engine.Unchanged(c, kept, base)); err != nil {
+		if _, err := exec(ctx, tx, engine.Unchanged(c, kept, rows)); err != nil {
 			return e, err
 		}
-		if err := tx.Scan(ctx, "SELECT count(*) FROM "+kept.Table+" WHERE seq > ?", []any{base}, &staged); err != nil {
+		if err := tx.Scan(ctx, "SELECT count(*) FROM "+kept.Table+" WHERE seq > ? AND seq <= ?", []any{rows.From, rows.To}, &staged); err != nil {
 			return e, err
 		}
 		if err := db.tighten(ctx, tx); err != nil {
@@ -269,7 +270,7 @@ func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 }
 
 // write changes the target. all is true if every row that matches changes.
-func write(c *change.Change, kept *change.Kept, r change.Range, base int64, all bool) *change.Query {
+func write(c *change.Change, kept *change.Kept, r change.Range, rows engine.Staged, all bool) *change.Query {
 	q := &change.Query{D: d}
 	switch {
 	case all && c.Repeatable(pure):
@@ -279,11 +280,11 @@ func write(c *change.Change, kept *change.Kept, r change.Range, base int64, all 
 	default:
 		q.FromKept(c, kept, kept, kept.New)
 	}
-	return q.Add(" WHERE k.seq > ").Arg(base, "")
+	return rows.Of(q.Add(" WHERE "), "k")
 }
 
 // refresh reads the new values back from the table.
-func refresh(c *change.Change, kept *change.Kept, base int64) *change.Query {
+func refresh(c *change.Change, kept *change.Kept, rows engine.Staged) *change.Query {
 	q := &change.Query{D: d}
 	q.Add("UPDATE ", kept.Table, " AS k STRAIGHT_JOIN ", c.Table.SQL(d), " AS jugatum_t ON ").KeyJoin("jugatum_t", "k", kept.AfterRun(c)).Add(" SET ")
 	for i, n := range kept.New {
@@ -292,5 +293,5 @@ func refresh(c *change.Change, kept *change.Kept, base int64) *change.Query {
 		}
 		q.Add("k.", d.Quote(n.Name), " = jugatum_t.", d.Quote(n.Of.Name))
 	}
-	return q.Add(" WHERE k.seq > ").Arg(base, "")
+	return rows.Of(q.Add(" WHERE "), "k")
 }

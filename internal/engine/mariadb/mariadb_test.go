@@ -318,3 +318,44 @@ func TestOpenFails(t *testing.T) {
 		}
 	}
 }
+
+// TestLanesApart: a batch goes by its own kept rows alone, though those of
+// another lane, with higher numbers, stand in the same table.
+func TestLanesApart(t *testing.T) {
+	db, plain := open(t, "CREATE TABLE t (id integer PRIMARY KEY, n integer)", "CREATE TABLE o (k integer, v integer)",
+		"INSERT INTO t SELECT seq, seq FROM seq_1_to_20", "INSERT INTO o SELECT seq, 100 + seq FROM seq_1_to_20", "INSERT INTO o VALUES (3, 103)")
+	ctx := context.Background()
+	c := build(t, db, "UPDATE o JOIN t ON t.id = o.k SET t.n = o.v + 0 * rand()")
+	kept := change.NewKept("jugatum_kept_9_1", c)
+	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "test", LockTimeout: time.Second})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	for _, text := range append(db.KeptTable(kept), "INSERT INTO jugatum_kept_9_1 VALUES (1000, 15, 15, 115), (1001, 15, 15, 115), (1002, 16, 7, 7)") {
+		if _, err := s.Conn.ExecContext(ctx, text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := plain.Exec("UPDATE t SET n = -1 WHERE id > 14"); err != nil { // since then, by somebody else
+		t.Fatal(err)
+	}
+	tx, err := s.Start(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	e, err := db.Batch(ctx, tx, c, kept, change.Range{Hi: change.KeyValue{"10"}}, 0)
+	if err != nil || e.Changed != 10 || e.Matched != 10 {
+		t.Fatalf("%+v %v", e, err)
+	}
+	if err := tx.Commit(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if got := one(t, plain, "SELECT group_concat(n ORDER BY id) FROM t WHERE id IN (10, 11, 15, 16)"); got != "110,11,-1,-1" {
+		t.Errorf("rows 10, 11, 15, 16: %s", got)
+	}
+	if got := one(t, plain, "SELECT count(*) FROM jugatum_kept_9_1 WHERE seq >= 1000"); got != "3" {
+		t.Errorf("%s of the other lane's 3 kept rows are left", got)
+	}
+}

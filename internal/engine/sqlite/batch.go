@@ -3,6 +3,7 @@ package sqlite
 import (
 	"context"
 	"fmt"
+	"math"
 	"strings"
 
 	"jugatum/internal/change"
@@ -46,9 +47,10 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		return e, err
 	}
 	staged := e.Matched
+	rows := engine.Staged{From: base, To: math.MaxInt64} // one lane: nothing lies beyond
 	since := " WHERE seq > ?"
 	if !c.From.Empty() {
-		dropped, err := engine.DropDoubles(ctx, tx, c, kept, base)
+		dropped, err := engine.DropDoubles(ctx, tx, c, kept, rows)
 		if err != nil {
 			return e, err
 		}
@@ -56,7 +58,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		e.Matched = staged
 	}
 	if c.Verb == sqltext.Update {
-		same, err := exec(ctx, tx, engine.Unchanged(c, kept, base))
+		same, err := exec(ctx, tx, engine.Unchanged(c, kept, rows))
 		if err != nil {
 			return e, err
 		}
