@@ -271,7 +271,7 @@ func restore(ctx context.Context, db engine.DB, r *ledger.Run) (*plan, error) {
 
 // limits are the limits that count: the flags', else the job's, else the default.
 func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
-	o := ledger.Options{Hold: defaultHold, Batch: j.Limits.Batch, Workers: j.Limits.Workers, Keep: true}
+	o := ledger.Options{Hold: defaultHold, Batch: j.Limits.Batch, Workers: j.Limits.Workers, Replicas: j.Limits.Replicas, Keep: true}
 	if j.Limits.Hold > 0 {
 		o.Hold = j.Limits.Hold
 	}
@@ -292,6 +292,9 @@ func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
 		if o.Workers, err = pace.ParseWorkers(c.String("workers")); err != nil {
 			return o, usagef("--workers %s: %v", c.String("workers"), err)
 		}
+	}
+	if c.IsSet("replica") {
+		o.Replicas = c.StringSlice("replica")
 	}
 	texts := map[string]string{}
 	for name, text := range j.Limits.Pace {
@@ -330,8 +333,32 @@ func able(db engine.DB, o ledger.Options) error {
 		return usagef("waiters: %s does not tell which sessions wait for us; leave the limit out, and choose a shorter --hold", db.Version())
 	}
 	if _, ok := db.(engine.LagTeller); !ok && l.Lag > 0 {
-		return usagef("lag: nothing is known here of %s's replicas; leave the limit out, and limit --log-rate instead", db.Version())
+		return usagef("lag: %s has no replicas; leave the limit out", db.Version())
 	}
+	_, follows := db.(engine.ReplicaFollower)
+	if follows && l.Lag > 0 && len(o.Replicas) == 0 {
+		return usagef("lag: which replica? %s does not tell how far its replicas are; name them with --replica URL", db.Version())
+	}
+	if !follows && len(o.Replicas) > 0 {
+		return usagef("replica: %s tells of its replicas by itself, or has none; leave it out", db.Version())
+	}
+	return nil
+}
+
+// follow connects to the replicas that a run is to mind. Their passwords are
+// not recorded with it.
+func follow(ctx context.Context, c *cli.Command, db engine.DB, o *ledger.Options) error {
+	if len(o.Replicas) == 0 {
+		return nil
+	}
+	if err := db.(engine.ReplicaFollower).Follow(ctx, o.Replicas, c.Bool("await-replicas")); err != nil {
+		return err
+	}
+	safe := make([]string, len(o.Replicas))
+	for i, raw := range o.Replicas {
+		safe[i] = engine.SafeURL(raw)
+	}
+	o.Replicas = safe
 	return nil
 }
 

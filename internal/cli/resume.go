@@ -22,6 +22,8 @@ func (a *app) resume() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "retry-set-aside", Usage: "try the rows that were set aside once more, also if the run is done"},
 			workersFlag(),
+			replicaFlag(),
+			awaitFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
@@ -48,6 +50,12 @@ func (a *app) resume() *cli.Command {
 					if err := able(db, r.Options); err != nil {
 						return err
 					}
+				}
+				if c.IsSet("replica") {
+					r.Options.Replicas = c.StringSlice("replica")
+				}
+				if err := follow(ctx, c, db, &r.Options); err != nil {
+					return err
 				}
 				p, work, err := prepare(ctx, db, l, r)
 				if err != nil {

@@ -34,6 +34,8 @@ func (a *app) runCmd() *cli.Command {
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks; batches find their size by it"},
 			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
 			workersFlag(),
+			replicaFlag(),
+			awaitFlag(),
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values (old and new ones, for verify and undo) or none"},
 			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back first; the summary sets what it foretold against what came"},
 			&cli.StringFlag{Name: "accept", Usage: "the number of rows that will change, or any: then nothing is counted beforehand"},
@@ -65,7 +67,10 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 	if err := able(p.db, opts); err != nil {
 		return err
 	}
-	if lag, ok := p.db.(engine.LagTeller); ok && opts.Limits.Lag > 0 {
+	if err := follow(ctx, c, p.db, &opts); err != nil {
+		return err
+	}
+	if lag, ok := p.db.(engine.LagTeller); ok && opts.Limits.Lag > 0 && len(opts.Replicas) == 0 {
 		if d, err := lag.Lag(ctx); err != nil {
 			return fmt.Errorf("asking for the standbys' lag: %w", err)
 		} else if d < 0 {

@@ -67,13 +67,10 @@ func (a *app) tune() *cli.Command {
 			if err := runner.Tune(&o, args); err != nil {
 				return usagef("%v", err)
 			}
-			db, err := a.open(ctx, c)
-			if err != nil {
-				return err
-			}
-			err = able(db, o)
-			db.Close()
-			if err != nil {
+			if err := a.withRun(ctx, c, func(db engine.DB, _ *ledger.Ledger, r *ledger.Run) error {
+				o.Replicas = r.Options.Replicas
+				return able(db, o)
+			}); err != nil {
 				return err
 			}
 			return a.signal(ctx, c, ledger.Tune, args, "goes by the new limits")
@@ -95,6 +92,14 @@ func limitFlags() []cli.Flag {
 
 func workersFlag() cli.Flag {
 	return &cli.StringFlag{Name: "workers", Usage: "how many sessions change rows at the same time, each in lanes of its own"}
+}
+
+func replicaFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "replica", Usage: "`URL` of a replica that --lag minds (MariaDB; a password is taken from the database's own if left out)"}
+}
+
+func awaitFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "await-replicas", Usage: "a replica that cannot be reached is waited for instead of refused"}
 }
 
 // signal sends a word to the process that works on a run, and waits a moment to

@@ -117,6 +117,22 @@ type LagTeller interface {
 	Lag(ctx context.Context) (time.Duration, error)
 }
 
+// ReplicaFollower is met by engines whose replicas must be asked themselves how
+// far they are.
+type ReplicaFollower interface {
+	// Follow has LagTeller tell of the replicas at these URLs. One that cannot be
+	// reached is an *OpenError, or, with patience, counts as standing still.
+	Follow(ctx context.Context, urls []string, patience bool) error
+}
+
+// FlowTeller is met by engines of clusters in which a node that falls behind
+// holds up the writers of all.
+type FlowTeller interface {
+	// HeldUp is how long the cluster has held writers up since the server began;
+	// -1 where there is no cluster.
+	HeldUp(ctx context.Context) (time.Duration, error)
+}
+
 // ServerTeller is met by engines that count what the whole server writes.
 type ServerTeller interface {
 	// ServerFigures gives counters and lengths by name; their difference over a

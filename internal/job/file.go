@@ -35,13 +35,14 @@ type fileParam struct {
 }
 
 type fileLimits struct {
-	Hold    *string `toml:"hold"`
-	Batch   *int    `toml:"batch"`
-	Workers *int    `toml:"workers"`
-	Waiters *int    `toml:"waiters"`
-	Lag     *string `toml:"lag"`
-	LogRate *string `toml:"log_rate"`
-	Window  *string `toml:"window"`
+	Hold     *string  `toml:"hold"`
+	Batch    *int     `toml:"batch"`
+	Workers  *int     `toml:"workers"`
+	Replicas []string `toml:"replicas"`
+	Waiters  *int     `toml:"waiters"`
+	Lag      *string  `toml:"lag"`
+	LogRate  *string  `toml:"log_rate"`
+	Window   *string  `toml:"window"`
 }
 
 type fileStep struct {
@@ -258,6 +259,7 @@ func (r *reader) job(f file) error {
 		}
 		j.Limits.Workers = *n
 	}
+	j.Limits.Replicas = f.Limits.Replicas
 	j.Limits.Pace = map[string]string{}
 	if n := f.Limits.Waiters; n != nil {
 		j.Limits.Pace["waiters"] = strconv.Itoa(*n)

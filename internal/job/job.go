@@ -43,10 +43,11 @@ type Param struct {
 
 // Limits are the job's own settings; zero values are unset.
 type Limits struct {
-	Hold    time.Duration
-	Batch   int
-	Workers int
-	Pace    map[string]string // waiters, lag, log_rate, window as written; absent where unset
+	Hold     time.Duration
+	Batch    int
+	Workers  int
+	Replicas []string
+	Pace     map[string]string // waiters, lag, log_rate, window as written; absent where unset
 }
 
 // Step is one change to one table.

@@ -80,7 +80,7 @@ func TestARunReadsBackAsItWasWritten(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got.Title != b.Title || got.Reason != b.Reason || got.Source != b.Source || !reflect.DeepEqual(got.Params, b.Params) || got.Options != b.Options || got.Status != Running || got.StartedAt.Sub(b.StartedAt).Abs() > time.Millisecond {
+	if got.Title != b.Title || got.Reason != b.Reason || got.Source != b.Source || !reflect.DeepEqual(got.Params, b.Params) || !reflect.DeepEqual(got.Options, b.Options) || got.Status != Running || got.StartedAt.Sub(b.StartedAt).Abs() > time.Millisecond {
 		t.Errorf("%+v\n%+v", got, b)
 	}
 	if st := got.Steps[0]; st.KeptTable != l.KeptName(2, 1) || !reflect.DeepEqual(st.SetColumns, []string{"a", "b"}) || st.Totals.Batches != 0 || st.Totals.Log.Bytes != -1 {

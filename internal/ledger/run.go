@@ -31,6 +31,7 @@ type Options struct {
 	Batch    int           `json:"batch,omitempty"`
 	Keep     bool          `json:"keep"`
 	Workers  int           `json:"workers,omitempty"`   // lanes at a time; 0 is 1
+	Replicas []string      `json:"replicas,omitempty"`  // URLs, without their passwords
 	SetAside int           `json:"set_aside,omitempty"` // most rows that may be set aside
 	Limits   pace.Limits   `json:"limits"`
 	Foretold *Foretold     `json:"foretold,omitempty"`

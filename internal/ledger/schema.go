@@ -142,7 +142,7 @@ func Open(db engine.DB) *Ledger {
 	case sqltext.SQLite:
 		pairs = append(pairs, "{int}", "INTEGER", "{text}", "TEXT", "{real}", "REAL", "{time}", "TEXT", "{whole}", "INTEGER")
 	case sqltext.MariaDB:
-		pairs = append(pairs, "{int}", "bigint", "{text}", "longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", "{real}", "double", "{time}", "varchar(40)", "{whole}", "SIGNED")
+		pairs = append(pairs, "{int}", "bigint", "{text}", "longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", "{real}", "double", "{time}", "varchar(40) CHARACTER SET ascii COLLATE ascii_bin", "{whole}", "SIGNED")
 	default:
 		pairs = append(pairs, "{int}", "bigint", "{text}", "text", "{real}", "double precision", "{time}", "timestamptz", "{whole}", "bigint")
 	}

@@ -19,6 +19,7 @@ type Pressure struct {
 	Sample  int64         // counts up with every look; 0: nobody looks
 	Waiters int           // other sessions waiting on us
 	Lag     time.Duration // of the replica furthest behind; -1 unknown or none
+	HeldUp  float64       // share of the time since the look before in which a cluster held up all writers
 	Now     time.Time
 }
 
@@ -38,7 +39,9 @@ type Decision struct {
 // full size returns within 20 looks, five seconds. A replica that is too far behind is
 // waited for until it has come back to four fifths of the limit: going on at the
 // limit itself would mean stopping again at once. The log's rate is held by
-// pausing until what was written is within it.
+// pausing until what was written is within it. A cluster that holds all writers up
+// because a node cannot keep pace is eased off for like waiters, without being
+// told to: everybody on it waits.
 //
 // It is told of waits only as often as somebody looks, and of shorter ones not
 // at all.
@@ -47,6 +50,7 @@ type Pacer struct {
 	Limits Limits
 
 	ease    float64 // share of the sizer's rows, 1 without pressure
+	cause   string  // why it is less
 	sample  int64   // last look that was taken into account
 	lagging bool
 	hold    time.Duration // of the last batch
@@ -57,6 +61,7 @@ const (
 	easeDown  = 0.5      // on every look that sees too many waiting
 	easeLeast = 1.0 / 64 // a batch of some rows always makes progress
 	easeUp    = 1.25     // on every look that does not
+	heldShare = 0.05     // of the time held up by a cluster; a node that copes holds nobody up
 	lagBack   = 0.8      // share of the limit to which a replica must come back
 	lagLook   = 250 * time.Millisecond
 	logBurst  = time.Second // of log that may be written ahead of the rate
@@ -82,20 +87,21 @@ func (p *Pacer) Next(s Pressure) Decision {
 		}
 	}
 	d := Decision{}
-	if p.Limits.Waiters == nil {
-		p.ease = 1
-	}
-	if p.Limits.Waiters != nil && s.Sample > p.sample {
+	if s.Sample > p.sample {
 		p.sample = s.Sample
-		if s.Waiters > *p.Limits.Waiters {
-			p.ease = max(p.ease*easeDown, easeLeast)
+		switch {
+		case s.HeldUp > heldShare:
+			p.ease, p.cause = max(p.ease*easeDown, easeLeast), "the cluster holds writers up"
+			d.Pause = max(p.hold, lagLook)
+		case p.Limits.Waiters != nil && s.Waiters > *p.Limits.Waiters:
+			p.ease, p.cause = max(p.ease*easeDown, easeLeast), "others waited on us"
 			d.Pause = p.hold
-		} else {
+		default:
 			p.ease = min(p.ease*easeUp, 1)
 		}
 	}
 	if p.ease < 1 {
-		d.Why = fmt.Sprintf("%d %% of the rows, since others waited on us", int(p.ease*100))
+		d.Why = fmt.Sprintf("%d %% of the rows, since %s", int(p.ease*100), p.cause)
 	}
 	if p.Limits.LogRate > 0 {
 		if ahead := p.paid.Sub(s.Now.Add(logBurst)); ahead > 0 {

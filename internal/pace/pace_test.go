@@ -167,6 +167,29 @@ func TestReplicaStaysWithinItsLag(t *testing.T) {
 	}
 }
 
+// TestEasesOffForACluster that holds writers up, without a limit being set.
+func TestEasesOffForACluster(t *testing.T) {
+	w := newWorld(Limits{})
+	for range 50 {
+		w.step()
+	}
+	full := w.sizes[len(w.sizes)-1]
+	w.seen.HeldUp = 0.3
+	for range 40 {
+		w.step()
+	}
+	if got := w.sizes[len(w.sizes)-1]; got > full/8 || w.idle == 0 {
+		t.Errorf("held up, batches still have %d of %d rows, after pauses of %v", got, full, w.idle)
+	}
+	w.seen.HeldUp = 0.01 // as ever
+	for range 200 {
+		w.step()
+	}
+	if got := w.sizes[len(w.sizes)-1]; got < full*8/10 {
+		t.Errorf("afterwards: %d of %d rows", got, full)
+	}
+}
+
 func TestLogRateIsHeld(t *testing.T) {
 	w := newWorld(Limits{LogRate: 5e6})
 	begun := w.now

@@ -40,6 +40,8 @@ type onlooker struct {
 func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 	watcher, watches := db.(engine.WaitWatcher)
 	lag, lags := db.(engine.LagTeller)
+	flow, flows := db.(engine.FlowTeller)
+	held, asked := time.Duration(-1), time.Time{}
 	if !watches && !lags {
 		return nil
 	}
@@ -68,10 +70,20 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 			if lags && err == nil {
 				behind, err = lag.Lag(ctx)
 			}
+			share := 0.0
+			if flows && err == nil {
+				var now time.Duration
+				now, err = flow.HeldUp(ctx)
+				if held >= 0 && now >= held {
+					share = float64(now-held) / float64(begun.Sub(asked))
+				}
+				held, asked = now, begun
+				flows = err != nil || now >= 0 // else there is no cluster
+			}
 			if ctx.Err() != nil {
 				return
 			}
-			o.seen(begun, time.Since(begun), waiters, behind, err)
+			o.seen(begun, time.Since(begun), waiters, behind, share, err)
 		}
 	}()
 	return o
@@ -79,7 +91,7 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 
 // seen takes one look into account. After a failed one nothing is known: waits
 // that were open end where they were last seen.
-func (o *onlooker) seen(at time.Time, took time.Duration, waiters []engine.Waiter, lag time.Duration, err error) {
+func (o *onlooker) seen(at time.Time, took time.Duration, waiters []engine.Waiter, lag time.Duration, heldUp float64, err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.samples++
@@ -110,7 +122,7 @@ func (o *onlooker) seen(at time.Time, took time.Duration, waiters []engine.Waite
 			delete(o.open, id)
 		}
 	}
-	o.p = pace.Pressure{Sample: o.samples, Waiters: len(waiters), Lag: lag}
+	o.p = pace.Pressure{Sample: o.samples, Waiters: len(waiters), Lag: lag, HeldUp: heldUp}
 }
 
 // working says that a session of ours works now, on which step.

@@ -2,6 +2,7 @@ package runner
 
 import (
 	"errors"
+	"reflect"
 	"testing"
 	"time"
 
@@ -19,7 +20,7 @@ func TestWaitsAreCountedUpToTheLastLook(t *testing.T) {
 		return engine.Waiter{Session: session, Waited: time.Duration(ms) * time.Millisecond, For: "visit", Statement: "UPDATE visit"}
 	}
 	o := &onlooker{open: map[string]*ledger.Wait{}, most: -1}
-	look := func(ms int, err error, list ...engine.Waiter) { o.seen(at(ms), 2*time.Millisecond, list, -1, err) }
+	look := func(ms int, err error, list ...engine.Waiter) { o.seen(at(ms), 2*time.Millisecond, list, -1, 0, err) }
 	look(0, nil)
 	look(250, nil, told("7", 100), told("8", 40))
 	look(500, nil, told("7", 350))               // 8 has got its lock
@@ -83,7 +84,7 @@ func TestTune(t *testing.T) {
 	}
 	before := o
 	for _, bad := range []map[string]string{{"hold": "0s"}, {"hold": "x"}, {"batch": "0"}, {"colour": "red"}, {"batch": "9", "lag": "never"}} {
-		if err := Tune(&o, bad); err == nil || o != before {
+		if err := Tune(&o, bad); err == nil || !reflect.DeepEqual(o, before) {
 			t.Errorf("%v: %v, %+v", bad, err, o)
 		}
 	}

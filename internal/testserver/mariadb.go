@@ -161,3 +161,33 @@ func (m *MariaDB) Stop() {
 	m.Kill()
 	os.RemoveAll(m.Dir)
 }
+
+// Replica starts a server that applies what m writes from now on. m needs
+// log-bin and a server-id of 1.
+func (m *MariaDB) Replica() (*MariaDB, error) {
+	r, err := StartMariaDB("server-id=2", "innodb-flush-log-at-trx-commit=0")
+	if err != nil {
+		return nil, err
+	}
+	primary, err := sql.Open("mysql", m.DSN("mysql"))
+	if err != nil {
+		return r, err
+	}
+	defer primary.Close()
+	var pos string
+	if err := primary.QueryRow("SELECT @@gtid_binlog_pos").Scan(&pos); err != nil {
+		return r, err
+	}
+	db, err := sql.Open("mysql", r.DSN("mysql"))
+	if err != nil {
+		return r, err
+	}
+	defer db.Close()
+	for _, text := range []string{"SET GLOBAL gtid_slave_pos = '" + pos + "'",
+		fmt.Sprintf("CHANGE MASTER TO master_host = '127.0.0.1', master_port = %d, master_user = 'root', master_use_gtid = slave_pos", m.Port), "START SLAVE"} {
+		if _, err := db.Exec(text); err != nil {
+			return r, fmt.Errorf("%s: %w", text, err)
+		}
+	}
+	return r, nil
+}

@@ -36,6 +36,8 @@ type DB struct {
 	galera bool
 
 	account account
+	config  *mysql.Config // for replicas that name no user or password of their own
+	follows []*replica
 }
 
 // Open connects to mariadb://USER@HOST:PORT/DATABASE (or mysql://…), with
@@ -46,9 +48,42 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	fail := func(err error, do string, usage bool) (*DB, error) {
 		return nil, &engine.OpenError{Name: name, Err: err, Do: do, Usage: usage}
 	}
-	u, err := url.Parse(raw)
+	cfg, err := parse(raw)
+	var oe *engine.OpenError
+	if errors.As(err, &oe) {
+		return nil, oe
+	}
+	if cfg.DBName == "" {
+		return fail(errors.New("the URL names no database"), "write mariadb://USER@HOST:PORT/DATABASE", true)
+	}
+	cfg.InterpolateParams = true // one round trip a statement instead of two or three
+	db := &DB{name: name, schema: cfg.DBName, config: cfg.Clone()}
+	if err := db.look(ctx, cfg); err != nil {
+		var me *mysql.MySQLError
+		return fail(plain(err), advice(err), errors.As(err, &me) && me.Number == 1049)
+	}
+	if !strings.Contains(db.vers, "MariaDB") {
+		return fail(fmt.Errorf("the server is version %s", db.vers), "only MariaDB is supported", false)
+	}
+	// Looking must change nothing, whatever functions a job's expressions call;
+	// only a Session may write.
+	cfg.Params = map[string]string{"tx_read_only": "1", "sql_mode": "'" + db.strict + "'", "tx_isolation": "'READ-COMMITTED'"}
+	connector, err := mysql.NewConnector(cfg)
 	if err != nil {
-		return fail(errors.New("this is not a usable URL"), "write mariadb://USER@HOST:PORT/DATABASE", true)
+		return fail(err, "write mariadb://USER@HOST:PORT/DATABASE", true)
+	}
+	db.pool = sql.OpenDB(connector)
+	db.pool.SetMaxOpenConns(6)
+	db.pool.SetMaxIdleConns(2)
+	db.vers = strings.SplitN(db.vers, "-", 2)[0]
+	return db, nil
+}
+
+// parse reads a database's URL.
+func parse(raw string) (*mysql.Config, error) {
+	u, err := url.Parse(raw)
+	if err != nil || u.Scheme != "mariadb" && u.Scheme != "mysql" {
+		return nil, &engine.OpenError{Name: engine.SafeURL(raw), Err: errors.New("this is not a usable URL"), Do: "write mariadb://USER@HOST:PORT/DATABASE", Usage: true}
 	}
 	cfg := mysql.NewConfig()
 	cfg.Net, cfg.Addr, cfg.DBName = "tcp", u.Host, strings.TrimPrefix(u.Path, "/")
@@ -70,35 +105,12 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 		case "tls":
 			cfg.TLSConfig = v[0]
 		default:
-			return fail(fmt.Errorf("unknown option %s", k), "known are socket=PATH and tls=true, skip-verify or preferred", true)
+			return nil, &engine.OpenError{Name: engine.SafeURL(raw), Usage: true, Err: fmt.Errorf("unknown option %s", k), Do: "known are socket=PATH and tls=true, skip-verify or preferred"}
 		}
 	}
-	if cfg.DBName == "" {
-		return fail(errors.New("the URL names no database"), "write mariadb://USER@HOST:PORT/DATABASE", true)
-	}
 	cfg.Timeout = 10 * time.Second
-	cfg.InterpolateParams = true // one round trip a statement instead of two or three
 	cfg.Logger = silent{}
-	db := &DB{name: name, schema: cfg.DBName}
-	if err := db.look(ctx, cfg); err != nil {
-		var me *mysql.MySQLError
-		return fail(plain(err), advice(err), errors.As(err, &me) && me.Number == 1049)
-	}
-	if !strings.Contains(db.vers, "MariaDB") {
-		return fail(fmt.Errorf("the server is version %s", db.vers), "only MariaDB is supported", false)
-	}
-	// Looking must change nothing, whatever functions a job's expressions call;
-	// only a Session may write.
-	cfg.Params = map[string]string{"tx_read_only": "1", "sql_mode": "'" + db.strict + "'", "tx_isolation": "'READ-COMMITTED'"}
-	connector, err := mysql.NewConnector(cfg)
-	if err != nil {
-		return fail(err, "write mariadb://USER@HOST:PORT/DATABASE", true)
-	}
-	db.pool = sql.OpenDB(connector)
-	db.pool.SetMaxOpenConns(6)
-	db.pool.SetMaxIdleConns(2)
-	db.vers = strings.SplitN(db.vers, "-", 2)[0]
-	return db, nil
+	return cfg, nil
 }
 
 // look asks the server what it is and how it would read a job's SQL.

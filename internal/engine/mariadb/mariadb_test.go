@@ -319,6 +319,14 @@ func TestOpenFails(t *testing.T) {
 	}
 }
 
+func TestTransaction(t *testing.T) {
+	for position, want := range map[string]int64{"": 0, "0-1-4711": 4711, "2-3-16,0-1-7": 7, "1-1-9": 0, "0-1": 0, "0-1-x": 0, " 0-9-12 ,3-1-1": 12} {
+		if got := transaction(position, "0"); got != want {
+			t.Errorf("%q: %d, want %d", position, got, want)
+		}
+	}
+}
+
 // TestLanesApart: a batch goes by its own kept rows alone, though those of
 // another lane, with higher numbers, stand in the same table.
 func TestLanesApart(t *testing.T) {

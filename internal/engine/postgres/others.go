@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"sync"
 	"time"
 
 	"jugatum/internal/change"
@@ -48,39 +47,6 @@ func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, error)
 // ManyWriters is true: writers of different rows do not wait for each other.
 func (db *DB) ManyWriters() bool { return true }
 
-// lagTrack remembers when the log had come how far, so that the age of what a
-// standby has not replayed yet can be told. The server's own replay_lag stands
-// still while a standby does.
-type lagTrack struct {
-	mu   sync.Mutex
-	past []position
-}
-
-type position struct {
-	at  time.Time
-	lsn int64 // bytes of log
-}
-
-// behind takes in where the log and the slowest standby are now, and gives how
-// long ago the oldest of what it lacks was written, to within a look.
-func (t *lagTrack) behind(now time.Time, written, replayed int64) time.Duration {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.past = append(t.past, position{now, written})
-	n := 0
-	for n < len(t.past) && t.past[n].lsn <= replayed {
-		n++
-	}
-	t.past = t.past[n:]
-	if len(t.past) == 0 {
-		return 0
-	}
-	if len(t.past) > 100_000 { // hours behind: the oldest tells enough
-		t.past = append(t.past[:1], t.past[len(t.past)/2:]...)
-	}
-	return now.Sub(t.past[0].at)
-}
-
 // Lag is how far the standby furthest behind is, by the log's positions in
 // pg_stat_replication.
 func (db *DB) Lag(ctx context.Context) (time.Duration, error) {
@@ -90,7 +56,7 @@ func (db *DB) Lag(ctx context.Context) (time.Duration, error) {
 	if err != nil || !written.Valid || !replayed.Valid {
 		return -1, err
 	}
-	return db.lag.behind(time.Now(), written.Int64, replayed.Int64), nil
+	return db.lag.Behind(time.Now(), written.Int64, replayed.Int64), nil
 }
 
 // Housekeeping tells of dead row versions, of updates that had to write to every
@@ -115,6 +81,20 @@ func (db *DB) Housekeeping(ctx context.Context, t *change.Table) ([]engine.Setti
 	if updated > 0 {
 		out = append(out, engine.Setting{Name: "HOT updates of " + t.String(), Value: fmt.Sprintf("%.0f %%", 100*float64(hot)/float64(updated)),
 			Meaning: fmt.Sprintf("share of the %d updates since the statistics began that wrote to no index; others changed an indexed column or found their page full (a lower fillfactor leaves room)", updated)})
+	}
+	// A slot whose reader does not come keeps log for it until the disk is full.
+	var slots, inactive int
+	var kept sql.NullInt64
+	if err := db.pool.QueryRowContext(ctx, `SELECT count(*), count(*) FILTER (WHERE NOT active),
+		max(CASE WHEN pg_is_in_recovery() THEN NULL ELSE pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn) END)::bigint FROM pg_replication_slots`).Scan(&slots, &inactive, &kept); err != nil {
+		return nil, err
+	}
+	if slots > 0 && kept.Valid {
+		meaning := "of write-ahead log kept back for the replication slot furthest behind"
+		if inactive > 0 {
+			meaning += fmt.Sprintf("; %d of %d slots have no reader now, and what a run writes stays until they have or are dropped", inactive, slots)
+		}
+		out = append(out, engine.Setting{Name: "retained log", Value: fmt.Sprintf("%.1f MB", float64(kept.Int64)/1e6), Meaning: meaning})
 	}
 	var age, limit int64
 	if err := db.pool.QueryRowContext(ctx, "SELECT age(datfrozenxid), current_setting('autovacuum_freeze_max_age')::bigint FROM pg_database WHERE datname = current_database()").Scan(&age, &limit); err != nil {

@@ -30,7 +30,7 @@ type DB struct {
 	user string
 
 	number int // server_version_num
-	lag    lagTrack
+	lag    engine.LagTrack
 }
 
 // Open connects to a postgres:// URL. The PG… environment variables and the
