@@ -21,6 +21,7 @@ ask  = "Factor?"
 hold  = "50ms"
 batch = 500
 workers = 2
+replicas = ["mariadb://db2/"]
 waiters = 2
 lag = "5s"
 log_rate = "20MB/s"
@@ -47,7 +48,7 @@ func TestParse(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := fmt.Sprintf("%s|%s|%v|%v|%d", j.Title, j.Reason, j.Params, j.Limits, len(j.Steps))
-	if want := "Mooring tariff|CHG-1|[{rise decimal Factor?}]|{50ms 500 2 map[lag:5s log_rate:20MB/s waiters:2 window:22:00-05:30]}|2"; got != want {
+	if want := "Mooring tariff|CHG-1|[{rise decimal Factor?}]|{50ms 500 2 [mariadb://db2/] map[lag:5s log_rate:20MB/s waiters:2 window:22:00-05:30]}|2"; got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
 	s := j.Steps[0]

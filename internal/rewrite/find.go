@@ -1,0 +1,216 @@
+package rewrite
+
+import (
+	"bytes"
+	"errors"
+	"regexp"
+	"sort"
+	"strings"
+	"unicode/utf8"
+)
+
+// Finder finds a text in every form, and what is nearly it: in another case,
+// within longer words, and for an address with another scheme, with or without
+// www., without the slash at its end.
+type Finder struct {
+	text   string
+	scheme string // "http", "" without one
+	www    bool
+	slash  bool // it ends with one
+	core   string
+	ways   []way
+	re     *regexp.Regexp // one group a way
+	m      *matcher
+}
+
+// way is the text in one style of one form.
+type way struct {
+	form   Form
+	encode func(string) string
+	core   string
+}
+
+// Hit is one occurrence.
+type Hit struct {
+	Place
+	Kind                 string // how it differs from the text; "" not at all
+	Before, Match, After string // the occurrence with what stands around it
+}
+
+var schemed = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9+.\-]*://.`)
+
+// NewFinder prepares to find a text.
+func NewFinder(text string) (*Finder, error) {
+	if text == "" {
+		return nil, errors.New("the text to find is empty")
+	}
+	f := &Finder{text: text, core: text}
+	if schemed.MatchString(text) {
+		f.scheme, f.core, _ = strings.Cut(text, "://")
+	}
+	if f.scheme != "" || strings.HasPrefix(strings.ToLower(text), "www.") {
+		if len(f.core) > 5 && strings.EqualFold(f.core[:4], "www.") {
+			f.www, f.core = true, f.core[4:]
+		}
+		if f.slash = len(f.core) > 1 && strings.HasSuffix(f.core, "/"); f.slash {
+			f.core = f.core[:len(f.core)-1]
+		}
+	}
+	seen := map[string]bool{}
+	for _, form := range []Form{Plain, JSON, URL, Entity, Double} {
+		for _, encode := range encoders[form] {
+			// Written in a form that leaves the text as it is, it is plain.
+			if whole := encode(text); !seen[whole] {
+				seen[whole] = true
+				f.ways = append(f.ways, way{form, encode, encode(f.core)})
+			}
+		}
+	}
+	sort.SliceStable(f.ways, func(a, b int) bool { return len(f.ways[a].core) > len(f.ways[b].core) })
+	var parts []string
+	for _, w := range f.ways {
+		parts = append(parts, "("+regexp.QuoteMeta(w.core)+")")
+	}
+	f.re = regexp.MustCompile("(?i)" + strings.Join(parts, "|"))
+	f.m = &matcher{finder: f, escapes: true, anchors: []anchor{{}}}
+	if a := anchorOf(f.core); a != "" {
+		f.m.anchors[0].fold = regexp.MustCompile("(?i)" + regexp.QuoteMeta(a))
+	}
+	return f, nil
+}
+
+// Anchor is a part of the text that every form of it holds, in one case or
+// another; "" if there is none.
+func (f *Finder) Anchor() string { return anchorOf(f.core) }
+
+// Find gives the occurrences in a value.
+func (f *Finder) Find(value []byte) []Hit {
+	if !f.m.maybe(value) {
+		return nil
+	}
+	var hits []Hit
+	w := walker{m: f.m, rules: &Rules{}}
+	w.see = func(s []byte, m match, in string, key bool) {
+		h := Hit{Place: Place{m.form, in, key}, Kind: m.kind, Match: string(s[m.start:m.end])}
+		h.Before, h.After = around(s, m.start, m.end)
+		hits = append(hits, h)
+	}
+	if _, err := w.text(value, "", false); err != nil { // only nested too deeply
+		return hits
+	}
+	return hits
+}
+
+// shown is how many bytes around an occurrence are shown.
+const shown = 32
+
+func around(s []byte, start, end int) (before, after string) {
+	from, to := max(start-shown, 0), min(end+shown, len(s))
+	for from < start && !utf8.RuneStart(s[from]) {
+		from++
+	}
+	for to > end && to < len(s) && !utf8.RuneStart(s[to]) {
+		to--
+	}
+	before, after = string(s[from:start]), string(s[end:to])
+	if from > 0 {
+		before = "…" + before
+	}
+	if to < len(s) {
+		after += "…"
+	}
+	return before, after
+}
+
+// all finds the text in s by its core and looks at what stands around it.
+func (f *Finder) all(s []byte, found []match) []match {
+	for pos := 0; pos < len(s); {
+		loc := f.re.FindSubmatchIndex(s[pos:])
+		if loc == nil {
+			break
+		}
+		best := match{}
+		for i, w := range f.ways {
+			if loc[2+2*i] < 0 {
+				continue
+			}
+			// The cores of several forms may look the same, and only what stands
+			// around them tells which it is: the longest wins.
+			for j := i; j < len(f.ways); j++ {
+				if f.ways[j].core != w.core {
+					continue
+				}
+				if m := f.classify(s, pos+loc[0], pos+loc[1], f.ways[j]); best.end == 0 || m.end-m.start > best.end-best.start || m.end-m.start == best.end-best.start && m.kind == "" {
+					best = m
+				}
+			}
+			break
+		}
+		found = append(found, best)
+		pos = max(best.end, pos+loc[1])
+	}
+	return found
+}
+
+// classify tells how an occurrence of the core differs from the text.
+func (f *Finder) classify(s []byte, start, end int, w way) match {
+	var kinds []string
+	m := match{start: start, end: end, form: w.form}
+	same := string(s[start:end]) == w.core
+	if f.scheme != "" || f.www {
+		www := hasSuffixFold(s[:m.start], "www.")
+		if www {
+			m.start -= 4
+			same = same && (!f.www || string(s[m.start:m.start+4]) == w.encode("www."))
+		}
+		scheme, at := "", m.start
+		if sep := w.encode("://"); f.scheme != "" && hasSuffixFold(s[:m.start], sep) {
+			at -= len(sep)
+			i := at
+			for i > 0 && schemeByte(s[i-1]) {
+				i--
+			}
+			if scheme = string(s[i:at]); scheme != "" {
+				m.start = i
+			}
+		}
+		switch {
+		case f.scheme == "" || scheme == f.scheme:
+		case strings.EqualFold(scheme, f.scheme):
+			same = false
+		case scheme == "":
+			kinds = append(kinds, "without the scheme")
+		default:
+			kinds = append(kinds, "other scheme")
+		}
+		switch {
+		case www && !f.www:
+			kinds = append(kinds, "with www.")
+		case !www && f.www:
+			kinds = append(kinds, "without www.")
+		}
+		if f.slash {
+			if sep := w.encode("/"); bytes.HasPrefix(s[m.end:], []byte(sep)) {
+				m.end += len(sep)
+			} else {
+				kinds = append(kinds, "without the slash at its end")
+			}
+		}
+	}
+	if !same {
+		kinds = append(kinds, "other case")
+	}
+	if !whole(s, m.start, m.end) {
+		kinds = append(kinds, "in a longer word")
+	}
+	m.kind = strings.Join(kinds, ", ")
+	return m
+}
+
+func hasSuffixFold(s []byte, suffix string) bool {
+	return len(s) >= len(suffix) && strings.EqualFold(string(s[len(s)-len(suffix):]), suffix)
+}
+
+func schemeByte(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '-' || c == '.'
+}
