@@ -33,7 +33,17 @@ type Column struct {
 	Default   string // SQL expression, "" without one
 	Length    int    // longest value in characters, 0 without a limit
 	Collation string
+	Holds     Content
 }
+
+// Content says whether there is text in a column.
+type Content int
+
+const (
+	NoText    Content = iota
+	WholeText         // a value is a text
+	TextParts         // a value is made of texts, or one of a list: it can be searched, not rewritten
+)
 
 // Sameness is how an engine tells that two values of a column are the same to
 // the byte, as far as equality of the type does not already tell.

@@ -124,7 +124,7 @@ func (a *app) root() *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "give the result as one JSON document", Local: false},
 		},
 		Commands: []*cli.Command{
-			a.demo(), a.survey(), a.preview(), a.runCmd(), a.resume(), a.watch(), a.pause(), a.stop(), a.tune(), a.runs(), a.show(), a.verify(), a.undo(), a.version(),
+			a.demo(), a.survey(), a.find(), a.preview(), a.runCmd(), a.resume(), a.watch(), a.pause(), a.stop(), a.tune(), a.runs(), a.show(), a.verify(), a.undo(), a.version(),
 		},
 		HideVersion:    true,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

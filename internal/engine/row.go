@@ -20,7 +20,7 @@ func Row(ctx context.Context, db DB, c *change.Change, r change.Range) (change.K
 			if i > 0 {
 				q.Add(", ")
 			}
-			q.Add(keyOut(c.D, c.Ref, col))
+			q.Add(KeyOut(c.D, c.Ref, col))
 		}
 		key := make(change.KeyValue, len(c.Table.Key.Columns))
 		var into []any

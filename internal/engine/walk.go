@@ -47,15 +47,15 @@ func (w *Walk) keys(q *change.Query) {
 		if i > 0 {
 			q.Add(", ")
 		}
-		q.Add(keyOut(w.d, w.d.Quote(w.t.Name), c))
+		q.Add(KeyOut(w.d, w.d.Quote(w.t.Name), c))
 	}
 }
 
-// keyOut writes a key column, of alias if that is not "", so that the driver
+// KeyOut writes a key column, of alias if that is not "", so that the driver
 // gives a value that KeyValue holds: the text form on PostgreSQL and
 // MariaDB (bytes in hexadecimal); SQLite's stored
 // value, kept by the unary plus from being read as a date.
-func keyOut(d sqltext.Dialect, alias string, column *change.Column) string {
+func KeyOut(d sqltext.Dialect, alias string, column *change.Column) string {
 	name := d.Quote(column.Name)
 	if alias != "" {
 		name = alias + "." + name

@@ -214,3 +214,12 @@ func hasSuffixFold(s []byte, suffix string) bool {
 func schemeByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '+' || c == '-' || c == '.'
 }
+
+// Replaced reports whether a replacement of the text covers the occurrence
+// unless it is told otherwise.
+func (h Hit) Replaced() bool {
+	if h.Key || h.Form != Plain && h.Form != JSON || strings.Contains(h.In, "damaged") {
+		return false
+	}
+	return h.Kind == "" || h.Kind == "in a longer word"
+}

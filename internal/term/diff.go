@@ -86,3 +86,10 @@ func commonSuffix(a, b string) int {
 	}
 	return n
 }
+
+// Marked writes a match with what stands around it, the match marked, in about
+// width characters.
+func (o *Out) Marked(before, match, after string, width int) string {
+	s := Clean(before) + Clean(match) + Clean(after)
+	return o.mark(s, len(Clean(before)), len(Clean(after)), New, width)
+}

@@ -163,7 +163,9 @@ func (db *DB) columns(ctx context.Context, t *change.Table, schema string) error
 			c.Class, c.Base = change.Number, "DOUBLE"
 		case "float":
 			c.Class, c.Base = change.Number, "FLOAT"
-		case "year", "enum", "set", "bit", "uuid", "inet4", "inet6":
+		case "enum", "set":
+			c.Holds = change.TextParts
+		case "year", "bit", "uuid", "inet4", "inet6":
 		case "date":
 			c.Base = "DATE"
 		case "time":
@@ -171,7 +173,7 @@ func (db *DB) columns(ctx context.Context, t *change.Table, schema string) error
 		case "datetime", "timestamp":
 			c.Base = fmt.Sprintf("DATETIME(%d)", fraction)
 		case "char", "varchar", "tinytext", "text", "mediumtext", "longtext":
-			c.Class, c.Same, c.Base = change.Text, change.ByText, charset
+			c.Class, c.Same, c.Base, c.Holds = change.Text, change.ByText, charset, change.WholeText
 			if typ == "char" || typ == "varchar" {
 				c.Length = int(length)
 			}

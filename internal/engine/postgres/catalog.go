@@ -134,7 +134,15 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 		case "N":
 			c.Class = change.Number
 		case "S":
-			c.Class = change.Text
+			c.Class, c.Holds = change.Text, change.WholeText
+		case "E":
+			c.Holds = change.TextParts
+		}
+		switch typ {
+		case "json", "jsonb", "xml":
+			c.Holds = change.WholeText
+		case "_text", "_varchar", "_bpchar", "_name", "_json", "_jsonb", "hstore":
+			c.Holds = change.TextParts
 		}
 		c.Same = sameness(typ, deterministic)
 		if strings.HasPrefix(c.Type, "numeric(") {

@@ -118,6 +118,9 @@ func (db *DB) columns(ctx context.Context, t *change.Table, withoutRowid bool) e
 		if t.Strict && strings.EqualFold(c.Type, "ANY") {
 			c.Class = change.Other
 		}
+		if c.Class != change.Number { // whatever is declared, a text may stand there
+			c.Holds = change.WholeText
+		}
 		t.Columns = append(t.Columns, c)
 		if at > 0 {
 			pk[at] = c

@@ -1,0 +1,50 @@
+package change
+
+import (
+	"strings"
+
+	"jugatum/internal/sqltext"
+)
+
+// AsText appends a column's value as text, NULL where there is none: on SQLite a
+// value that is not text.
+func (q *Query) AsText(alias string, col *Column) *Query {
+	v := alias + "." + q.D.Quote(col.Name)
+	switch {
+	case q.D == sqltext.SQLite:
+		return q.Add("CASE WHEN typeof(", v, ") = 'text' THEN ", v, " END")
+	case q.D == sqltext.PostgreSQL && !strings.HasSuffix(col.Base, ".text"):
+		return q.Add("CAST(", v, " AS text)")
+	}
+	return q.Add(v)
+}
+
+// Contains appends the condition that a column's value contains a text; fold
+// takes ASCII letters of either case for the same, and perhaps more.
+func (q *Query) Contains(alias string, col *Column, text string, fold bool) *Query {
+	v := alias + "." + q.D.Quote(col.Name)
+	switch q.D {
+	case sqltext.SQLite:
+		if fold {
+			return q.Add(v, " LIKE ").Arg("%"+likeText(text)+"%", "").Add(` ESCAPE '\'`)
+		}
+		return q.Add("instr(", v, ", ").Arg(text, "").Add(") > 0")
+	case sqltext.MariaDB:
+		if fold {
+			return q.Add("CONVERT(", v, " USING utf8mb4) COLLATE utf8mb4_general_ci LIKE ").Arg("%"+likeText(text)+"%", "").Add(` ESCAPE '\\'`)
+		}
+		return q.Add("INSTR(BINARY CONVERT(", v, " USING utf8mb4), ").Arg(text, "").Add(") > 0")
+	}
+	if q.AsText(alias, col); col.Same == ByText { // a collation that has no LIKE
+		q.Add(` COLLATE "C"`)
+	}
+	if fold {
+		return q.Add(" ILIKE ").Arg("%"+likeText(text)+"%", "text")
+	}
+	return q.Add(" LIKE ").Arg("%"+likeText(text)+"%", "text")
+}
+
+// likeText takes the meaning from LIKE's signs.
+func likeText(s string) string {
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s)
+}

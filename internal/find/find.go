@@ -1,0 +1,278 @@
+// Package find looks for a text in every column that can hold text: each table
+// in one pass that takes no locks anybody waits for.
+package find
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"path"
+	"sort"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/rewrite"
+	"jugatum/internal/sqltext"
+)
+
+// Options say where to look.
+type Options struct {
+	In, Except []string // patterns of TABLE.COLUMN or SCHEMA.TABLE.COLUMN with * and ?; In empty is everywhere
+	Sample     int64    // most rows of a table to look at; 0 all
+	Progress   func(table string, n, of int, hits int64)
+}
+
+// Result is where the text occurs.
+type Result struct {
+	Text     string   `json:"text"`
+	Database string   `json:"database"`
+	Tables   int      `json:"tables"`  // looked at
+	Looked   int      `json:"columns"` // looked at
+	Columns  []Column `json:"found"`
+	Sampled  []string `json:"sampled"` // tables of which only a part was looked at
+}
+
+// Column is one column in which it occurs.
+type Column struct {
+	Schema string `json:"schema,omitempty"`
+	Table  string `json:"table"`
+	Column string `json:"column"`
+	Rows   int64  `json:"rows"`
+	Hits   int64  `json:"occurrences"`
+	Kinds  []Kind `json:"kinds"`
+	Parts  bool   `json:"parts,omitempty"` // an array or an enumeration
+	Exact  int64  `json:"exact"`           // occurrences of the very text, keys not among them, that a replacement covers unless told otherwise
+	// ExactRows is in how many rows those stand.
+	ExactRows int64 `json:"exact_rows"`
+
+	kinds map[[2]string]*Kind
+}
+
+// Kind is one way in which it occurs there.
+type Kind struct {
+	Form     string    `json:"form"`
+	Differs  string    `json:"differs,omitempty"` // from the text: other case, …
+	Hits     int64     `json:"occurrences"`
+	Examples []Example `json:"examples"`
+}
+
+// Example is one occurrence.
+type Example struct {
+	Key    string `json:"key,omitempty"`
+	Before string `json:"before"`
+	Match  string `json:"match"`
+	After  string `json:"after"`
+}
+
+// examples is how many of each kind are shown.
+const examples = 2
+
+// Match reports whether a column is one of the patterns'.
+func Match(patterns []string, t *change.Table, column string) bool {
+	for _, p := range patterns {
+		names := []string{t.Name + "." + column}
+		if t.Schema != "" {
+			names = append(names, t.Schema+"."+t.Name+"."+column)
+		}
+		for _, n := range names {
+			if ok, err := path.Match(p, n); err == nil && ok {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Columns lists the columns of a table that may hold text and are asked for.
+func Columns(t *change.Table, o Options) []*change.Column {
+	var out []*change.Column
+	for _, c := range t.Columns {
+		if c.Holds != change.NoText && (len(o.In) == 0 || Match(o.In, t, c.Name)) && !Match(o.Except, t, c.Name) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// Search looks for a text.
+func Search(ctx context.Context, db engine.DB, text string, o Options) (*Result, error) {
+	f, err := rewrite.NewFinder(text)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range append(append([]string(nil), o.In...), o.Except...) {
+		if _, err := path.Match(p, ""); err != nil || !strings.Contains(p, ".") {
+			return nil, fmt.Errorf("%q is no pattern of columns; write 'table.column', 'table.*' or '*.column'", p)
+		}
+	}
+	tables, err := db.Tables(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r := &Result{Text: text, Database: db.Name(), Columns: []Column{}, Sampled: []string{}}
+	type look struct {
+		t    *change.Table
+		cols []*change.Column
+	}
+	var looks []look
+	for _, t := range tables {
+		if cols := Columns(t, o); len(cols) > 0 {
+			looks = append(looks, look{t, cols})
+			r.Looked += len(cols)
+		}
+	}
+	if r.Tables = len(looks); r.Tables == 0 && len(o.In) > 0 {
+		return nil, fmt.Errorf("no column that can hold text is one of %s", strings.Join(o.In, ", "))
+	}
+	hits := int64(0)
+	for i, l := range looks {
+		found, err := r.table(ctx, db, f, l.t, l.cols, o, func(n int64) {
+			if o.Progress != nil {
+				o.Progress(l.t.String(), i+1, len(looks), hits+n)
+			}
+		})
+		if err != nil {
+			return nil, fmt.Errorf("looking through %s: %w", l.t, err)
+		}
+		for _, c := range found {
+			hits += c.Hits
+			r.Columns = append(r.Columns, *c)
+		}
+	}
+	return r, nil
+}
+
+// table looks through one table in one pass.
+func (r *Result) table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *change.Table, cols []*change.Column, o Options, progress func(int64)) ([]*Column, error) {
+	q := &change.Query{D: db.Dialect()}
+	keys := 0
+	q.Add("SELECT ")
+	if t.Key != nil {
+		for _, k := range t.Key.Columns {
+			q.Add(engine.KeyOut(q.D, "jugatum_t", k), ", ")
+			keys++
+		}
+	}
+	for i, c := range cols {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.AsText("jugatum_t", c)
+	}
+	q.Add(" FROM ")
+	switch sampled := o.Sample > 0 && t.Rows > o.Sample; {
+	case !sampled:
+		q.Add(t.SQL(q.D), " AS jugatum_t")
+	case q.D == sqltext.PostgreSQL:
+		q.Add(t.SQL(q.D), " AS jugatum_t TABLESAMPLE SYSTEM (", fmt.Sprintf("%.6f", max(100*float64(o.Sample)/float64(t.Rows), 0.000001)), ")")
+		r.Sampled = append(r.Sampled, t.String())
+	default:
+		q.Add("(SELECT * FROM ", t.SQL(q.D), " LIMIT ", fmt.Sprint(o.Sample), ") AS jugatum_t")
+		r.Sampled = append(r.Sampled, t.String())
+	}
+	q.Add(" WHERE 1 = 0")
+	Narrow(q, "jugatum_t", cols, f)
+	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := make([]*Column, len(cols))
+	values := make([]sql.RawBytes, keys+len(cols))
+	into := make([]any, len(values))
+	for i := range values {
+		into[i] = &values[i]
+	}
+	hits := int64(0)
+	for n := 0; rows.Next(); n++ {
+		if err := rows.Scan(into...); err != nil {
+			return nil, err
+		}
+		for i, c := range cols {
+			v := values[keys+i]
+			if v == nil {
+				continue
+			}
+			list := f.Find(v)
+			if len(list) == 0 {
+				continue
+			}
+			if out[i] == nil {
+				out[i] = &Column{Schema: t.Schema, Table: t.Name, Column: c.Name, Parts: c.Holds == change.TextParts, kinds: map[[2]string]*Kind{}}
+			}
+			out[i].Rows++
+			exact := out[i].Exact
+			for _, h := range list {
+				hits++
+				out[i].add(h, values[:keys])
+			}
+			if out[i].Exact > exact {
+				out[i].ExactRows++
+			}
+		}
+		if n%512 == 0 {
+			progress(hits)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	progress(hits)
+	var found []*Column
+	for _, c := range out {
+		if c != nil {
+			c.order()
+			found = append(found, c)
+		}
+	}
+	return found, nil
+}
+
+// Narrow appends " OR …" for each column that the text, in whatever form, may be in.
+func Narrow(q *change.Query, alias string, cols []*change.Column, f *rewrite.Finder) {
+	for _, c := range cols {
+		q.Add(" OR ")
+		if a := f.Anchor(); a != "" {
+			q.Contains(alias, c, a, true)
+		} else { // nothing is the same in every form
+			q.AsText(alias, c).Add(" IS NOT NULL")
+		}
+	}
+}
+
+func (c *Column) add(h rewrite.Hit, key []sql.RawBytes) {
+	c.Hits++
+	if h.Replaced() {
+		c.Exact++
+	}
+	id := [2]string{h.Place.String(), h.Kind}
+	k := c.kinds[id]
+	if k == nil {
+		k = &Kind{Form: id[0], Differs: id[1]}
+		c.kinds[id] = k
+	}
+	k.Hits++
+	if len(k.Examples) >= examples {
+		return
+	}
+	parts := make([]string, len(key))
+	for i, v := range key {
+		parts[i] = string(v)
+	}
+	k.Examples = append(k.Examples, Example{strings.Join(parts, ", "), h.Before, h.Match, h.After})
+}
+
+// order lists the kinds, the most frequent first.
+func (c *Column) order() {
+	for _, k := range c.kinds {
+		c.Kinds = append(c.Kinds, *k)
+	}
+	sort.Slice(c.Kinds, func(a, b int) bool {
+		x, y := c.Kinds[a], c.Kinds[b]
+		if x.Hits != y.Hits {
+			return x.Hits > y.Hits
+		}
+		return x.Form+x.Differs < y.Form+y.Differs
+	})
+}
