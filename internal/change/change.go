@@ -17,6 +17,9 @@ type Spec struct {
 	Set    []Field
 	Put    []Literal
 	Delete bool
+
+	// Replace, if not nil, is all that the step does: see NewReplace.
+	Replace *Replace `json:",omitempty"`
 }
 
 // Field is a name and an SQL expression for it.
@@ -75,6 +78,7 @@ type Change struct {
 	Let       []Named
 	Set       []Set
 	Params    map[string]Value
+	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
 	alias     string
 	joined    bool // From holds all tables, the target among them (MariaDB)
 	targetAt  int  // index in From of the target's first token then

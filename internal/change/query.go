@@ -103,18 +103,18 @@ func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
 func (q *Query) expanded(alias string, cols []*Column, op string, v KeyValue) *Query {
 	col := alias + "." + q.D.Quote(cols[0].Name)
 	if len(cols) == 1 {
-		return q.Add(col, " ", op, " ").keyArg(v[0], cols[0])
+		return q.Add(col, " ", op, " ").KeyArg(v[0], cols[0])
 	}
 	strict := op[:1]
-	q.Add(col, " ", strict, "= ").keyArg(v[0], cols[0])
-	q.Add(" AND (", col, " ", strict, " ").keyArg(v[0], cols[0])
-	q.Add(" OR ", col, " = ").keyArg(v[0], cols[0])
+	q.Add(col, " ", strict, "= ").KeyArg(v[0], cols[0])
+	q.Add(" AND (", col, " ", strict, " ").KeyArg(v[0], cols[0])
+	q.Add(" OR ", col, " = ").KeyArg(v[0], cols[0])
 	return q.Add(" AND (").expanded(alias, cols[1:], op, v[1:]).Add("))")
 }
 
-// keyArg binds a key's value, given in its text form, on MariaDB: bytes in
+// KeyArg binds a key's value, given in its text form, on MariaDB: bytes in
 // hexadecimal, numbers as such.
-func (q *Query) keyArg(v any, c *Column) *Query {
+func (q *Query) KeyArg(v any, c *Column) *Query {
 	s, isText := v.(string)
 	switch {
 	case c.Binary && isText:
@@ -164,7 +164,7 @@ func (q *Query) at(alias string, k *Key, v KeyValue) *Query {
 	for i, c := range k.Columns {
 		q.Add(" AND ", alias, ".", q.D.Quote(c.Name), " = ")
 		if q.D == sqltext.MariaDB {
-			q.keyArg(v[i], c)
+			q.KeyArg(v[i], c)
 		} else {
 			q.Arg(v[i], keyType(c))
 		}

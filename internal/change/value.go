@@ -30,12 +30,16 @@ type Value struct {
 	Type ValueType `json:"type"`
 	Text string    `json:"text"`
 	Null bool      `json:"null,omitempty"`
+	List []*string `json:"-"` // PostgreSQL: an array of texts, instead of Text
 }
 
 // bind gives the argument for the driver and the type that PostgreSQL is told.
 // PostgreSQL reads every argument as text and knows what to make of it; SQLite
 // stores what it is given, so the Go type matters there.
 func (v Value) bind(d sqltext.Dialect) (arg any, cast string) {
+	if v.List != nil {
+		return v.List, "text[]"
+	}
 	if d == sqltext.PostgreSQL {
 		cast = map[ValueType]string{IntegerValue: "bigint", DecimalValue: "numeric", BooleanValue: "boolean",
 			DateValue: "date", TimestampValue: "timestamp"}[v.Type]

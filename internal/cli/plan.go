@@ -74,6 +74,7 @@ type plan struct {
 	digest  string
 	method  string
 	changes []*change.Change
+	tables  []*change.Table // all there are; read where a step needs them
 }
 
 // load reads the job that a command's arguments name.
@@ -175,7 +176,13 @@ func (p *plan) build(ctx context.Context) error {
 		}
 		return t, err
 	}
-	for _, s := range p.job.Steps {
+	for i, s := range p.job.Steps {
+		if s.Replace != nil {
+			if err := p.replace(ctx, i); err != nil {
+				return err
+			}
+			continue
+		}
 		c, err := change.Build(p.db.Dialect(), s.Spec, p.values, look)
 		if err != nil {
 			var nf *engine.NotFoundError
@@ -240,8 +247,14 @@ const (
 // choose settles the method of a step of which so many rows match, -1 if they
 // were not counted.
 func (p *plan) choose(ctx context.Context, c *change.Change, matched int64) (string, error) {
+	if c.Rewrite != nil && p.method == "roster" {
+		return "", refusef("step %q: text is replaced by sweep or single, not by roster", c.Step)
+	}
 	if p.method != "" {
 		return p.method, nil
+	}
+	if c.Rewrite != nil {
+		return "sweep", nil
 	}
 	e, ok := p.db.(engine.Estimator)
 	if !ok || c.Table.Rows < rosterFrom || c.Where.Empty() && c.From.Empty() {

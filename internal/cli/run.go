@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/hazard"
 	"jugatum/internal/job"
@@ -190,7 +191,13 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 		return nil, 0, err
 	}
 	if count {
-		if err := expected(p.job, 0, steps[0].ToChange); err != nil {
+		first := int64(0)
+		for i, ch := range p.changes {
+			if stepOf(p.job, ch) == 0 {
+				first += steps[i].ToChange
+			}
+		}
+		if err := expected(p.job, 0, first); err != nil {
 			return nil, 0, err
 		}
 		return steps, total, a.accept(accept, total)
@@ -281,7 +288,16 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 	}
 	if r.UndoOf == 0 {
 		rn.Before = func(ctx context.Context, w *runner.Work) error { return a.before(ctx, p, w) }
-		rn.After = func(ctx context.Context, w *runner.Work) error { return a.after(ctx, p, w) }
+		rn.After = func(ctx context.Context, w *runner.Work) error {
+			return a.after(ctx, p, w, func(step int) (n int64) {
+				for _, x := range work {
+					if p.job.Of(x.Step.Name) == step {
+						n += x.Step.Totals.Changed
+					}
+				}
+				return n
+			})
+		}
 	}
 	begun := time.Now()
 	err := rn.Execute(ctx)
@@ -340,18 +356,37 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 	return nil
 }
 
-// stepIndex finds a step of the run in the job.
-func stepIndex(j *job.Job, name string) int {
-	return slices.IndexFunc(j.Steps, func(s job.Step) bool { return s.Name == name })
+// part is the first (0) or last (-1) change that a step of the job became.
+func (p *plan) part(step, which int) *change.Change {
+	var list []*change.Change
+	for _, c := range p.changes {
+		if stepOf(p.job, c) == step {
+			list = append(list, c)
+		}
+	}
+	if which < 0 {
+		return list[len(list)-1]
+	}
+	return list[which]
 }
 
 // before asks what the job wants to hold before a step.
 func (a *app) before(ctx context.Context, p *plan, w *runner.Work) error {
-	i := stepIndex(p.job, w.Step.Name)
+	i := p.job.Of(w.Step.Name)
+	if w.Change != p.part(i, 0) {
+		return nil // asked before the first table of the step
+	}
 	if p.job.Steps[i].Expect != nil && i > 0 { // the first step's was asked before the run
-		_, n, err := preview.Count(ctx, p.db, w.Change)
-		if err != nil {
-			return err
+		n := int64(0)
+		for _, c := range p.changes {
+			if stepOf(p.job, c) != i {
+				continue
+			}
+			_, one, err := preview.Count(ctx, p.db, c)
+			if err != nil {
+				return err
+			}
+			n += one
 		}
 		if err := expected(p.job, i, n); err != nil {
 			return err
@@ -379,11 +414,14 @@ func (a *app) checksBefore(ctx context.Context, p *plan, step int) error {
 }
 
 // after asks what the job wants to hold after a step.
-func (a *app) after(ctx context.Context, p *plan, w *runner.Work) error {
-	i := stepIndex(p.job, w.Step.Name)
+func (a *app) after(ctx context.Context, p *plan, w *runner.Work, changed func(step int) int64) error {
+	i := p.job.Of(w.Step.Name)
+	if w.Change != p.part(i, -1) {
+		return nil // asked after the last table of the step
+	}
 	if e := p.job.Steps[i].Expect; e != nil {
-		if n := w.Step.Totals.Changed; n < e.Min || n > e.Max {
-			return &verifyError{fmt.Sprintf("step %q changed %s rows, but the job expects %s; later steps were not begun", w.Step.Name, term.Count(n), e)}
+		if n := changed(i); n < e.Min || n > e.Max {
+			return &verifyError{fmt.Sprintf("step %q changed %s rows, but the job expects %s; later steps were not begun", p.job.Steps[i].Name, term.Count(n), e)}
 		}
 	}
 	for _, ch := range p.job.Steps[i].Checks {

@@ -189,6 +189,7 @@ type Effect struct {
 	Scanned, Matched, Changed int64
 	Kept                      int64 // number of the last kept row
 	Log                       Log
+	Refused                   []*RefusedRow // rows left as they are, since no new value could be computed
 }
 
 // Log is what was written to the write-ahead log or its like.

@@ -12,6 +12,9 @@ import (
 // new values. Values that cannot be worked out are nil as a whole. The key is
 // nil if there is no such row any more.
 func Row(ctx context.Context, db DB, c *change.Change, r change.Range) (change.KeyValue, map[string]*string, error) {
+	if c.Rewrite != nil {
+		return rewrittenRow(ctx, db, c, r)
+	}
 	w := NewWalk(db, c.Table)
 	read := func(values bool) (change.KeyValue, []sql.NullString, error) {
 		q := &change.Query{D: c.D}

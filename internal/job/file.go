@@ -46,16 +46,33 @@ type fileLimits struct {
 }
 
 type fileStep struct {
-	Name   string            `toml:"name"`
-	SQL    *string           `toml:"sql"`
-	Table  *string           `toml:"table"`
-	Where  *string           `toml:"where"`
-	Let    map[string]string `toml:"let"`
-	Set    map[string]string `toml:"set"`
-	Put    map[string]any    `toml:"put"`
-	Delete bool              `toml:"delete"`
-	Expect any               `toml:"expect"`
-	Check  []fileCheck       `toml:"check"`
+	Name    string            `toml:"name"`
+	SQL     *string           `toml:"sql"`
+	Table   *string           `toml:"table"`
+	Where   *string           `toml:"where"`
+	Let     map[string]string `toml:"let"`
+	Set     map[string]string `toml:"set"`
+	Put     map[string]any    `toml:"put"`
+	Delete  bool              `toml:"delete"`
+	In      []string          `toml:"in"`
+	Except  []string          `toml:"except"`
+	Replace *fileReplace      `toml:"replace"`
+	Expect  any               `toml:"expect"`
+	Check   []fileCheck       `toml:"check"`
+}
+
+type fileReplace struct {
+	Find       *string    `toml:"find"`
+	With       *string    `toml:"with"`
+	Pairs      [][]string `toml:"pairs"`
+	Pattern    *string    `toml:"pattern"`
+	Growth     int        `toml:"growth"`
+	Case       string     `toml:"case"`
+	WholeWords bool       `toml:"whole_words"`
+	Forms      []string   `toml:"forms"`
+	Keys       bool       `toml:"keys"`
+	Structured *bool      `toml:"structured"`
+	Damaged    string     `toml:"damaged"`
 }
 
 type fileCheck struct {
@@ -302,6 +319,15 @@ func (r *reader) step(i int, f fileStep) (Step, error) {
 		return s, r.fail(path+key, "step %q: %s", s.Name, fmt.Sprintf(format, args...))
 	}
 	switch {
+	case f.Replace != nil || f.In != nil || f.Except != nil:
+		if f.SQL != nil || f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete {
+			return fail(".replace", "in, except and replace stand alone; sql, table, where, let, set, put and delete belong to other forms")
+		}
+		rep, key, err := readReplace(f)
+		if err != nil {
+			return fail(key, "%v", err)
+		}
+		s.Replace = rep
 	case f.SQL != nil && (f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete):
 		return fail(".sql", "sql stands alone; table, where, let, set, put and delete belong to the other form")
 	case f.SQL != nil:

@@ -23,15 +23,17 @@ type Step struct {
 	Method    string           `json:"method"`
 	Rehearsal *Rehearsal       `json:"rehearsal,omitempty"`
 	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
-	Key       []string         `json:"key"`
-	TableRows int64            `json:"table_rows"`
-	Estimated bool             `json:"table_rows_estimated"`
-	Matched   int64            `json:"matched"` // rows that the filter finds
-	Changes   int64            `json:"changes"` // of these, rows whose new value differs, or rows to delete
-	Columns   []Column         `json:"columns"`
-	Named     []string         `json:"named"` // names of in-between values
-	Sample    []Row            `json:"sample"`
-	Hazards   []hazard.Finding `json:"hazards"`
+	// Replacement is there for a step that replaces text.
+	Replacement *Replacement     `json:"replacement,omitempty"`
+	Key         []string         `json:"key"`
+	TableRows   int64            `json:"table_rows"`
+	Estimated   bool             `json:"table_rows_estimated"`
+	Matched     int64            `json:"matched"` // rows that the filter finds
+	Changes     int64            `json:"changes"` // of these, rows whose new value differs, or rows to delete
+	Columns     []Column         `json:"columns"`
+	Named       []string         `json:"named"` // names of in-between values
+	Sample      []Row            `json:"sample"`
+	Hazards     []hazard.Finding `json:"hazards"`
 }
 
 // Column tells about one assigned column, over the rows that change. Figures
@@ -69,6 +71,11 @@ type Cell struct {
 
 // Count asks only how many rows match and how many would change.
 func Count(ctx context.Context, db engine.DB, c *change.Change) (matched, changes int64, err error) {
+	if c.Rewrite != nil {
+		var p Step
+		err := p.replacement(ctx, db, c, false, 0)
+		return p.Matched, p.Changes, err
+	}
 	q := &change.Query{D: c.D}
 	q.With(c, false).Add("SELECT count(*), ")
 	q.Add("count(CASE WHEN changes THEN 1 END) FROM (")
@@ -203,11 +210,18 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 	for _, l := range c.Let {
 		p.Named = append(p.Named, l.Name)
 	}
-	if err := p.figures(ctx, db, c); err != nil {
-		return nil, err
-	}
-	if err := p.sample(ctx, db, c, sample); err != nil {
-		return nil, err
+	if c.Rewrite != nil {
+		p.Columns, p.Sample = []Column{}, []Row{}
+		if err := p.replacement(ctx, db, c, sample > 0, sample); err != nil {
+			return nil, err
+		}
+	} else {
+		if err := p.figures(ctx, db, c); err != nil {
+			return nil, err
+		}
+		if err := p.sample(ctx, db, c, sample); err != nil {
+			return nil, err
+		}
 	}
 	if h, ok := db.(engine.Housekeeper); ok {
 		var err error

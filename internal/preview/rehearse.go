@@ -118,7 +118,7 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 		}
 	}
 	begun := time.Now()
-	e, err := db.Batch(ctx, tx, c, kept, r, 0)
+	e, err := engine.Batch(ctx, db, tx, c, kept, r, 0)
 	if err != nil {
 		return nil, err
 	}

@@ -312,3 +312,7 @@ func whole(s []byte, start, end int) bool {
 func wordRune(r rune) bool {
 	return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.Is(unicode.Mn, r)
 }
+
+// Anchor is the part of a text to find that every form of it holds, "" if there
+// is none.
+func Anchor(find string) string { return anchorOf(find) }

@@ -80,6 +80,25 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 	})
 }
 
+// refused sets the rows of a batch aside for which no new value could be
+// computed, or gives the error with which the run ends.
+func (k *worker) refused(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.Batch) error {
+	list := b.Effect.Refused
+	k.mu.Lock()
+	most := k.Run.Options.SetAside
+	k.mu.Unlock()
+	if int(k.asides)+len(list) > most {
+		return fmt.Errorf("%s: row %s: %v; mend the value, or let such rows be set aside (--set-aside; %d are, %d may be)", w.Change.Table, list[0].Key, list[0], k.asides, most)
+	}
+	for _, x := range list {
+		if err := k.Ledger.SetAside(ctx, tx, k.Run.ID, &ledger.Aside{Step: w.Step.N, Key: x.Key, Error: x.Error()}); err != nil {
+			return err
+		}
+	}
+	b.SetAside = int64(len(list))
+	return nil
+}
+
 // retry tries the rows of a step once more that were set aside.
 func (k *worker) retry(ctx context.Context, w *Work) error {
 	list, err := k.Ledger.Asides(ctx, k.Run.ID, 1_000_000)
@@ -102,7 +121,7 @@ func (k *worker) retry(ctx context.Context, w *Work) error {
 		if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost, and it is done
 			err = k.position(ctx, w)
 		}
-		if err != nil && k.DB.Fault(err) == engine.Data {
+		if err != nil && k.sort(ctx, err) == halve {
 			fault := err.Error()
 			err = k.patiently(ctx, func() error {
 				tx, err := k.session.Start(ctx)
@@ -135,8 +154,11 @@ func (k *worker) again(ctx context.Context, w *Work, a ledger.Aside) error {
 		return err
 	}
 	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: a.Key, SetAside: -1, Waiters: -1}
-	if b.Effect, err = k.DB.Batch(ctx, tx, w.Change, w.Kept, change.Range{Hi: a.Key, At: a.Key}, k.lane.Kept); err != nil {
+	if b.Effect, err = engine.Batch(ctx, k.DB, tx, w.Change, w.Kept, change.Range{Hi: a.Key, At: a.Key}, k.lane.Kept); err != nil {
 		return err
+	}
+	if len(b.Effect.Refused) > 0 {
+		return b.Effect.Refused[0]
 	}
 	b.Effect.Scanned = 0 // it was counted when it was set aside
 	b.Effect.Matched = min(b.Effect.Matched, 0)

@@ -112,7 +112,7 @@ func (s *sweep) look(ctx context.Context, r change.Range) {
 
 func (s *sweep) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
 	s.look(ctx, r)
-	e, err := s.k.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, r, s.k.lane.Kept)
+	e, err := engine.Batch(ctx, s.k.DB, tx, s.w.Change, s.w.Kept, r, s.k.lane.Kept)
 	return e, nil, err
 }
 
@@ -150,7 +150,7 @@ func (s *single) next(context.Context, *ledger.Lane, int) (change.Range, int64, 
 }
 
 func (s *single) batch(ctx context.Context, tx *engine.Tx, _ change.Range) (engine.Effect, []ledger.Left, error) {
-	e, err := s.k.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, change.Range{}, s.k.lane.Kept)
+	e, err := engine.Batch(ctx, s.k.DB, tx, s.w.Change, s.w.Kept, change.Range{}, s.k.lane.Kept)
 	return e, nil, err
 }
 
@@ -216,7 +216,7 @@ func (s *roster) next(_ context.Context, lane *ledger.Lane, n int) (change.Range
 }
 
 func (s *roster) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
-	e, err := s.k.DB.Batch(ctx, tx, s.w.Change, s.w.Kept, r, s.k.lane.Kept)
+	e, err := engine.Batch(ctx, s.k.DB, tx, s.w.Change, s.w.Kept, r, s.k.lane.Kept)
 	from, _ := r.Lo.Int()
 	to, _ := r.Hi.Int()
 	e.Scanned = to - from

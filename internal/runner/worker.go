@@ -244,6 +244,13 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 		return err
 	}
 	b.LeftAlone = int64(len(left))
+	if len(b.Effect.Refused) > 0 {
+		k.asideMu.Lock() // rows set aside are numbered, and no more may be than allowed
+		defer k.asideMu.Unlock()
+		if err := k.refused(ctx, tx, w, b); err != nil {
+			return err
+		}
+	}
 	switch {
 	case rows >= 0:
 		b.Effect.Scanned = rows
@@ -276,6 +283,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 	if tx.Log.Scope != "" { // told only at the commit
 		b.Effect.Log = tx.Log
 	}
+	k.asides += int64(len(b.Effect.Refused))
 	k.prev, k.easing = b, 0
 	k.count(w, b, tx.Ends)
 	if y, ok := k.DB.(engine.Yielder); ok {

@@ -65,7 +65,7 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 		}
 		if r.UndoOf == 0 {
 			for i := range j.Steps {
-				if j.Steps[i].Name != w.Step.Name {
+				if j.Of(w.Step.Name) != i {
 					continue
 				}
 				for _, c := range j.Steps[i].Checks {

@@ -17,6 +17,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/sqltext"
 )
@@ -244,10 +245,11 @@ func (db *DB) Fault(err error) engine.Fault {
 
 // session is what a session that writes remembers.
 type session struct {
-	relaxed bool  // sql_mode is that for staging
-	log     int64 // the counter of bytes written to the log, at the last commit
-	told    bool  // may ask about our own locks
-	changed int64 // rows of the batch under way
+	relaxed bool           // sql_mode is that for staging
+	log     int64          // the counter of bytes written to the log, at the last commit
+	told    bool           // may ask about our own locks
+	changed int64          // rows of the batch under way
+	loaded  *change.Change // for which the table of new values was made
 }
 
 // Session opens the connection that writes. READ COMMITTED keeps INSERT … SELECT

@@ -1,0 +1,117 @@
+package change
+
+import (
+	"fmt"
+	"strings"
+
+	"jugatum/internal/rewrite"
+	"jugatum/internal/sqltext"
+)
+
+// Replace is a text replacement over columns of any tables.
+type Replace struct {
+	In, Except []string // patterns of TABLE.COLUMN
+	Rules      rewrite.Rules
+}
+
+// Rewrite computes new values outside the database: row by row, from the text of
+// the columns that the change assigns.
+type Rewrite struct {
+	*rewrite.Rewriter
+	Rules rewrite.Rules
+}
+
+// NewReplace makes the change of one table, for the columns given. Where the
+// database's own replace() gives the same result it is used; otherwise the
+// change has a Rewrite, and its filter finds every row that may hold the text.
+func NewReplace(d sqltext.Dialect, step string, t *Table, cols []*Column, rules rewrite.Rules) (*Change, error) {
+	rw, err := rewrite.New(rules)
+	if err != nil {
+		return nil, err
+	}
+	c := &Change{Step: step, D: d, Verb: sqltext.Update, Table: t, Ref: d.Quote(t.Name), Params: map[string]Value{}}
+	native := Native(rules)
+	if !native {
+		c.Rewrite = &Rewrite{rw, rules}
+	}
+	param := func(name, text string) string {
+		c.Params[name] = Value{Type: TextValue, Text: text}
+		return ":" + name
+	}
+	filter := &Query{D: d}
+	for i, col := range cols {
+		if i > 0 {
+			filter.Add(" OR ")
+		}
+		name := c.Ref + "." + d.Quote(col.Name)
+		expr := name
+		if native {
+			p := rules.Pairs[0]
+			expr = "replace(" + textOf(d, name, col) + ", " + param("jugatum_find", p.Find) + ", " + param("jugatum_with", p.With) + ")"
+			if d == sqltext.MariaDB && rules.Flat { // replace() there goes by the collation where the text is found
+				expr = "CONVERT(" + "replace(BINARY CONVERT(" + name + " USING utf8mb4), :jugatum_find, :jugatum_with) USING utf8mb4)"
+			}
+			if d == sqltext.SQLite { // replace() would make text of whatever else stands there
+				expr = "CASE WHEN typeof(" + name + ") = 'text' THEN " + expr + " ELSE " + name + " END"
+			}
+		}
+		fragment, err := sqltext.Expression(d, expr)
+		if err != nil {
+			return nil, err
+		}
+		c.Set = append(c.Set, Set{Column: col, Expr: fragment})
+		if err := narrow(filter, c, col, rules, param); err != nil {
+			return nil, err
+		}
+	}
+	if c.Where, err = sqltext.Expression(d, filter.String()); err != nil {
+		return nil, err
+	}
+	b := builder{c: c}
+	return c, b.implicit()
+}
+
+// Native reports whether the database's own replace() gives the same result:
+// one text, in just this writing, in values that are taken as plain text.
+func Native(r rewrite.Rules) bool {
+	plain := r.Forms == nil || len(r.Forms) == 1 && r.Forms[0] == rewrite.Plain
+	return r.Flat && plain && len(r.Pairs) == 1 && r.Pattern == "" && r.Case == rewrite.Exact && !r.Words
+}
+
+func textOf(d sqltext.Dialect, name string, col *Column) string {
+	if d == sqltext.PostgreSQL {
+		return "CAST(" + name + " AS text)"
+	}
+	return name
+}
+
+// narrow writes the condition that a column may hold one of the texts.
+func narrow(q *Query, c *Change, col *Column, rules rewrite.Rules, param func(name, text string) string) error {
+	if rules.Pattern != "" {
+		q.Add(c.Ref, ".", c.D.Quote(col.Name), " IS NOT NULL")
+		return nil
+	}
+	for i, p := range rules.Pairs {
+		if i > 0 {
+			q.Add(" OR ")
+		}
+		text, fold := rewrite.Anchor(p.Find), rules.Case != rewrite.Exact
+		if Native(rules) {
+			text = p.Find
+		}
+		if text == "" { // nothing is written the same in every form
+			q.Add(c.Ref, ".", c.D.Quote(col.Name), " IS NOT NULL")
+			continue
+		}
+		// The query is put together once to get its text, the value as a parameter.
+		one := &Query{D: c.D}
+		one.Contains(c.Ref, col, text, fold)
+		if len(one.Args) != 1 {
+			return fmt.Errorf("column %s: the filter has %d values", col.Name, len(one.Args))
+		}
+		name := fmt.Sprintf("jugatum_a%d", i)
+		param(name, one.Args[0].(string))
+		q.Add(strings.NewReplacer("CAST($1 AS text)", ":"+name, "?", ":"+name).Replace(one.String()))
+	}
+	return nil
+}

@@ -1,0 +1,104 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+// Locate asks for nothing: the key is enough.
+func (db *DB) Locate(*change.Query, *change.Change) {}
+
+// loadedBytes is about how much one INSERT carries; max_allowed_packet is 16 MB
+// unless somebody changed it.
+const loadedBytes = 1 << 20
+
+// Load puts the new values into a temporary table of the session, which goes
+// neither into the binary log nor to other nodes.
+func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []engine.Rewritten) (*change.Change, error) {
+	st := tx.S.State.(*session)
+	layout := change.NewRoster("jugatum_v", c)
+	if st.loaded != c {
+		cols := ""
+		for i := range c.Set {
+			cols += fmt.Sprintf(", n%d longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", i)
+		}
+		for _, text := range db.KeptTable(layout) {
+			text = strings.Replace(text, "CREATE OR REPLACE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)
+			text = strings.Replace(text, ") ENGINE", cols+") ENGINE", 1)
+			if _, err := tx.Exec(ctx, text); err != nil {
+				return nil, fmt.Errorf("making a temporary table for new values: %w", err)
+			}
+		}
+		st.loaded = c
+	}
+	if _, err := tx.Exec(ctx, "DELETE FROM jugatum_v"); err != nil {
+		return nil, err
+	}
+	var q *change.Query
+	held := 0
+	flush := func() error {
+		if q == nil {
+			return nil
+		}
+		_, err := exec(ctx, tx, q)
+		q, held = nil, 0
+		return err
+	}
+	for i, r := range rows {
+		if q == nil {
+			q = &change.Query{D: d}
+			q.Add("INSERT INTO jugatum_v VALUES ")
+		} else {
+			q.Add(", ")
+		}
+		q.Add("(", fmt.Sprint(i+1))
+		for n, k := range c.Table.Key.Columns {
+			q.Add(", ").KeyArg(r.Key[n], k)
+		}
+		for _, v := range r.New {
+			q.Add(", ")
+			if v == nil {
+				q.Add("NULL")
+				continue
+			}
+			q.Arg(*v, "")
+			held += len(*v)
+		}
+		q.Add(")")
+		if held += 40; held > loadedBytes {
+			if err := flush(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := flush(); err != nil {
+		return nil, err
+	}
+	out := *c
+	out.Rewrite, out.Params = nil, nil
+	tokens, err := sqltext.Lex(d, "jugatum_v")
+	if err != nil {
+		return nil, err
+	}
+	out.From = sqltext.Fragment{Tokens: tokens}
+	where := (&change.Query{D: d}).KeyJoin(c.Ref, "jugatum_v", layout).String()
+	if out.Where, err = sqltext.Expression(d, where); err != nil {
+		return nil, err
+	}
+	out.Set = append([]change.Set(nil), c.Set...)
+	for i := range out.Set {
+		s := &out.Set[i]
+		if s.Implicit {
+			continue
+		}
+		if s.Expr, err = sqltext.Expression(d, fmt.Sprintf("coalesce(jugatum_v.n%d, %s.%s)", i, c.Ref, d.Quote(s.Column.Name))); err != nil {
+			return nil, err
+		}
+	}
+	return &out, nil
+}

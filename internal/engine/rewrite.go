@@ -1,0 +1,230 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+// What engines do where new values are computed here rather than by SQL: the
+// rows that may hold the text are read and locked, their new values are loaded,
+// and the change goes on as one from another table, with all that belongs to it.
+
+// Loader is met by engines that can take in new values and change rows by them.
+type Loader interface {
+	// Load gives a change of the very rows, from values that it has put where
+	// the transaction can read them. They are there until the next call.
+	Load(ctx context.Context, tx *Tx, c *change.Change, rows []Rewritten) (*change.Change, error)
+
+	// Locate appends what Load wants to know of a row besides its key, as text;
+	// nothing where the key is enough.
+	Locate(q *change.Query, c *change.Change)
+}
+
+// Rewritten is a row with new values.
+type Rewritten struct {
+	Key change.KeyValue
+	At  string    // what Locate asked for
+	New []*string // in the order of the change's assignments; nil stays as it is
+}
+
+// RefusedRow is a row whose new value cannot be computed: it is not touched.
+type RefusedRow struct {
+	Key    change.KeyValue
+	Column string
+	Err    error
+}
+
+func (r *RefusedRow) Error() string { return r.Column + ": " + r.Err.Error() }
+
+func (r *RefusedRow) Unwrap() error { return r.Err }
+
+// atOnce is how many bytes of old and new values are held in memory at a time;
+// a single value may be larger.
+const atOnce = 16 << 20
+
+// Batch carries out a batch, whoever computes the new values: DB.Batch where the
+// database does. Rows that are refused are left as they are and told in the effect.
+func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (Effect, error) {
+	if c.Rewrite == nil {
+		return db.Batch(ctx, tx, c, kept, r, base)
+	}
+	loader, ok := db.(Loader)
+	if !ok || c.Table.Key == nil {
+		return Effect{}, fmt.Errorf("%s: text cannot be replaced without a key", c.Table)
+	}
+	sum := Effect{Scanned: -1, Kept: base, Log: NoLog}
+	if r.Hi != nil && db.Dialect() != sqltext.SQLite { // where ranges are counted beforehand
+		q := &change.Query{D: c.D}
+		q.Add("SELECT count(*) FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE 1 = 1").Range("jugatum_t", c.Table.Key, r)
+		if err := tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&sum.Scanned); err != nil {
+			return sum, err
+		}
+	}
+	for part := r; ; {
+		x, err := readRows(ctx, db, tx.S.Conn, loader, c, part, true)
+		if err != nil {
+			return sum, err
+		}
+		sum.Matched += x.matched
+		sum.Refused = append(sum.Refused, x.refused...)
+		if len(x.rows) > 0 {
+			derived, err := loader.Load(ctx, tx, c, x.rows)
+			if err != nil {
+				return sum, err
+			}
+			e, err := db.Batch(ctx, tx, derived, kept, change.Range{Lo: r.Lo, Hi: r.Hi, At: r.At}, sum.Kept)
+			if err != nil {
+				return sum, err
+			}
+			if e.Changed != int64(len(x.rows)) {
+				return sum, fmt.Errorf("%s: %d rows were to be changed, %d were: a trigger or a policy interferes", c.Table, len(x.rows), e.Changed)
+			}
+			sum.Changed += e.Changed
+			sum.Kept = e.Kept
+			if sum.Log.Scope == "" {
+				sum.Log = e.Log
+			} else {
+				sum.Log.Add(e.Log)
+			}
+		}
+		if x.last == nil {
+			return sum, nil
+		}
+		part.Lo = x.last
+	}
+}
+
+// readings are the rows of a stretch.
+type readings struct {
+	matched int64 // rows that hold the text, by our own reading
+	rows    []Rewritten
+	refused []*RefusedRow
+	last    change.KeyValue // the key to go on after; nil at the end
+}
+
+// querier is a connection or a pool.
+type querier interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}
+
+// readRows reads rows in key order and works out their new values, until there
+// is enough in memory.
+func readRows(ctx context.Context, db DB, from querier, loader Loader, c *change.Change, r change.Range, lock bool) (readings, error) {
+	var x readings
+	q := &change.Query{D: c.D}
+	q.Add("SELECT ")
+	for _, k := range c.Table.Key.Columns {
+		q.Add(KeyOut(c.D, c.Ref, k), ", ")
+	}
+	at := &change.Query{D: c.D}
+	if loader.Locate(at, c); at.String() != "" {
+		q.Add(at.String(), ", ")
+	}
+	cols := assigned(c)
+	for i, s := range cols {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.AsText(c.Ref, s.Column)
+	}
+	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
+	if lock && c.D != sqltext.SQLite { // there the transaction is alone
+		q.Add(" FOR UPDATE")
+	}
+	rows, err := from.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return x, err
+	}
+	defer rows.Close()
+	w := NewWalk(db, c.Table)
+	var place string
+	values := make([]sql.RawBytes, len(cols))
+	held := 0
+	for rows.Next() {
+		key := make(change.KeyValue, len(c.Table.Key.Columns))
+		var into []any
+		for i := range key {
+			into = append(into, &key[i])
+		}
+		if at.String() != "" {
+			into = append(into, &place)
+		}
+		for i := range values {
+			into = append(into, &values[i])
+		}
+		if err := rows.Scan(into...); err != nil {
+			return x, err
+		}
+		w.text(key)
+		row := Rewritten{Key: key, At: place, New: make([]*string, len(c.Set))}
+		n := 0
+		for i, v := range values {
+			if v == nil {
+				continue
+			}
+			out, err := c.Rewrite.Replace(v)
+			if err != nil {
+				x.refused = append(x.refused, &RefusedRow{key, cols[i].Column.Name, err})
+				n = 0
+				x.matched++
+				break
+			}
+			if string(out) != string(v) {
+				s := string(out)
+				row.New[i] = &s
+				held += len(s)
+				n++
+			}
+		}
+		if n > 0 {
+			x.matched++
+			x.rows = append(x.rows, row)
+			held += 200
+		}
+		if held > atOnce {
+			x.last = key
+			break
+		}
+	}
+	return x, rows.Err()
+}
+
+// assigned lists the assignments that are ours to compute: they come first.
+func assigned(c *change.Change) []change.Set {
+	for i, s := range c.Set {
+		if s.Implicit {
+			return c.Set[:i]
+		}
+	}
+	return c.Set
+}
+
+// rewrittenRow is Row for a change whose values we compute.
+func rewrittenRow(ctx context.Context, db DB, c *change.Change, r change.Range) (change.KeyValue, map[string]*string, error) {
+	loader, ok := db.(Loader)
+	if !ok {
+		return nil, nil, errors.New("this engine cannot replace text")
+	}
+	x, err := readRows(ctx, db, db.Pool(), loader, c, r, false)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(x.refused) > 0 {
+		return x.refused[0].Key, nil, nil
+	}
+	if len(x.rows) == 0 {
+		return nil, nil, nil
+	}
+	values := map[string]*string{}
+	for i, s := range assigned(c) {
+		if v := x.rows[0].New[i]; v != nil {
+			values[s.Column.Name] = v
+		}
+	}
+	return x.rows[0].Key, values, nil
+}

@@ -1,0 +1,79 @@
+package sqlite
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+// Locate asks for nothing: the key is enough.
+func (db *DB) Locate(*change.Query, *change.Change) {}
+
+// mostBound is how many values one statement may bind (SQLITE_MAX_VARIABLE_NUMBER
+// is 32,766); fewer are as quick.
+const mostBound = 4000
+
+// Load puts the new values into a temporary table, which is not in the file.
+func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []engine.Rewritten) (*change.Change, error) {
+	var names, where []string
+	for i, k := range c.Table.Key.Columns {
+		names = append(names, fmt.Sprintf("k%d", i))
+		where = append(where, fmt.Sprintf("%s.%s = jugatum_v.k%d", c.Ref, d.Quote(k.Name), i))
+	}
+	for i := range c.Set {
+		names = append(names, fmt.Sprintf("n%d", i))
+	}
+	// Columns without a type hold values as they are given.
+	table := fmt.Sprintf("temp.jugatum_v_%d_%d", len(c.Table.Key.Columns), len(c.Set))
+	for _, text := range []string{"CREATE TEMP TABLE IF NOT EXISTS " + strings.TrimPrefix(table, "temp.") + " (" + strings.Join(names, ", ") + ")", "DELETE FROM " + table} {
+		if _, err := tx.Exec(ctx, text); err != nil {
+			return nil, err
+		}
+	}
+	per := max(mostBound/len(names), 1)
+	one := "(" + strings.TrimSuffix(strings.Repeat("?, ", len(names)), ", ") + ")"
+	for begin := 0; begin < len(rows); begin += per {
+		part := rows[begin:min(begin+per, len(rows))]
+		args := make([]any, 0, len(part)*len(names))
+		for _, r := range part {
+			args = append(args, r.Key...)
+			for _, v := range r.New {
+				if v == nil {
+					args = append(args, nil)
+				} else {
+					args = append(args, *v)
+				}
+			}
+		}
+		if _, err := tx.Exec(ctx, "INSERT INTO "+table+" VALUES "+strings.TrimSuffix(strings.Repeat(one+", ", len(part)), ", "), args...); err != nil {
+			return nil, err
+		}
+	}
+	return derived(c, table+" AS jugatum_v", where)
+}
+
+// derived is the change of the rows that were loaded.
+func derived(c *change.Change, from string, where []string) (*change.Change, error) {
+	out := *c
+	out.Rewrite, out.Params = nil, nil
+	tokens, err := sqltext.Lex(d, from)
+	if err != nil {
+		return nil, err
+	}
+	out.From = sqltext.Fragment{Tokens: tokens}
+	if out.Where, err = sqltext.Expression(d, strings.Join(where, " AND ")); err != nil {
+		return nil, err
+	}
+	out.Set = append([]change.Set(nil), c.Set...)
+	for i := range out.Set {
+		s := &out.Set[i]
+		if s.Expr, err = sqltext.Expression(d, fmt.Sprintf("coalesce(jugatum_v.n%d, %s.%s)", i, c.Ref, d.Quote(s.Column.Name))); err != nil {
+			return nil, err
+		}
+	}
+	return &out, nil
+}

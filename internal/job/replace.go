@@ -1,0 +1,84 @@
+package job
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/rewrite"
+)
+
+// readReplace reads a step that replaces text. key is where a fault is.
+func readReplace(f fileStep) (rep *change.Replace, key string, err error) {
+	if f.Replace == nil {
+		return nil, "", errors.New("replace is missing: replace = { find = \"…\", with = \"…\" }")
+	}
+	if len(f.In) == 0 {
+		return nil, ".replace", errors.New("in is missing: the columns, as [\"table.column\", \"table.*\"]")
+	}
+	for i, list := range [][]string{f.In, f.Except} {
+		for _, p := range list {
+			if _, err := path.Match(p, ""); err != nil || !strings.Contains(p, ".") {
+				return nil, []string{".in", ".except"}[i], fmt.Errorf("%q is no pattern of columns; write \"table.column\" or \"table.*\"", p)
+			}
+		}
+	}
+	x := f.Replace
+	rep = &change.Replace{In: f.In, Except: f.Except, Rules: rewrite.Rules{Case: rewrite.Case(x.Case), Words: x.WholeWords, Keys: x.Keys, Damaged: x.Damaged, Growth: x.Growth,
+		Flat: x.Structured != nil && !*x.Structured}}
+	for _, form := range x.Forms {
+		rep.Rules.Forms = append(rep.Rules.Forms, rewrite.Form(form))
+	}
+	with := ""
+	if x.With != nil {
+		with = *x.With
+	}
+	switch {
+	case x.Pairs != nil && (x.Find != nil || x.With != nil || x.Pattern != nil):
+		return nil, ".replace.pairs", errors.New("pairs stand instead of find, with and pattern")
+	case x.Pairs != nil:
+		for _, p := range x.Pairs {
+			if len(p) != 2 {
+				return nil, ".replace.pairs", errors.New("each of the pairs has two texts: what to find, and what takes its place")
+			}
+			rep.Rules.Pairs = append(rep.Rules.Pairs, rewrite.Pair{Find: p[0], With: p[1]})
+		}
+	case x.With == nil:
+		return nil, ".replace", errors.New("with, the text that takes its place, is missing (it may be empty)")
+	case x.Pattern != nil && x.Find != nil:
+		return nil, ".replace.pattern", errors.New("pattern stands instead of find")
+	case x.Pattern != nil:
+		rep.Rules.Pattern = *x.Pattern
+		rep.Rules.Pairs = []rewrite.Pair{{With: with}}
+	case x.Find == nil:
+		return nil, ".replace", errors.New("find is missing")
+	default:
+		rep.Rules.Pairs = []rewrite.Pair{{Find: *x.Find, With: with}}
+	}
+	if x.Damaged != "" && x.Damaged != "plain" {
+		return nil, ".replace.damaged", fmt.Errorf("damaged: %q is not known; there is \"plain\", and without it damaged values are set aside", x.Damaged)
+	}
+	if x.Growth < 0 {
+		return nil, ".replace.growth", errors.New("growth: a number from 1 up is wanted")
+	}
+	if _, err := rewrite.New(rep.Rules); err != nil {
+		if x.Pattern != nil {
+			return nil, ".replace.pattern", err
+		}
+		return nil, ".replace", err
+	}
+	return rep, "", nil
+}
+
+// Of gives the index of the step that a run's step comes from: a replacement
+// becomes one step a table, "NAME: TABLE". -1 if there is none.
+func (j *Job) Of(name string) int {
+	for i, s := range j.Steps {
+		if s.Name == name || s.Replace != nil && strings.HasPrefix(name, s.Name+": ") {
+			return i
+		}
+	}
+	return -1
+}

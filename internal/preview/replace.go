@@ -1,0 +1,232 @@
+package preview
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"sort"
+	"strings"
+	"unicode/utf8"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/hazard"
+	"jugatum/internal/rewrite"
+)
+
+// Replacement is what a step that replaces text would do, and what it would leave.
+type Replacement struct {
+	Columns []ReplacedColumn `json:"columns"`
+	Damaged int64            `json:"damaged"`    // rows with a value that looks structured and is not valid
+	Broken  []Broken         `json:"broken"`     // the first of them
+	Already int64            `json:"new_before"` // occurrences of the new text before the run
+}
+
+// ReplacedColumn is one column of it.
+type ReplacedColumn struct {
+	Name  string `json:"name"`
+	Rows  int64  `json:"rows"`
+	Hits  int64  `json:"occurrences"`
+	Forms []Form `json:"forms"`
+	Near  []Form `json:"left"` // what is nearly the text and stays
+}
+
+// Form counts occurrences of one kind.
+type Form struct {
+	Form    string `json:"form"`
+	Differs string `json:"differs,omitempty"`
+	Hits    int64  `json:"occurrences"`
+}
+
+// Broken is a value that cannot be replaced in.
+type Broken struct {
+	Key    string `json:"key"`
+	Column string `json:"column"`
+	Reason string `json:"reason"`
+}
+
+// brokenShown is how many damaged values are listed.
+const brokenShown = 10
+
+// tally counts by form and difference.
+type tally map[[2]string]int64
+
+func (t tally) list() []Form {
+	out := []Form{}
+	for k, n := range t {
+		out = append(out, Form{k[0], k[1], n})
+	}
+	sort.Slice(out, func(a, b int) bool {
+		if out[a].Hits != out[b].Hits {
+			return out[a].Hits > out[b].Hits
+		}
+		return out[a].Form+out[a].Differs < out[b].Form+out[b].Differs
+	})
+	return out
+}
+
+// replacement reads the rows that may hold the text, once, and works out what
+// would become of them. near also looks for what is nearly the text.
+func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, near bool, sample int) error {
+	r := &Replacement{Broken: []Broken{}}
+	p.Replacement = r
+	cols := c.Set
+	for i, s := range cols {
+		if s.Implicit {
+			cols = cols[:i]
+			break
+		}
+	}
+	var finders []*rewrite.Finder
+	if near && c.Rewrite.Rules.Pattern == "" {
+		for _, pair := range c.Rewrite.Rules.Pairs {
+			f, err := rewrite.NewFinder(pair.Find)
+			if err != nil {
+				return err
+			}
+			finders = append(finders, f)
+		}
+	}
+	q := &change.Query{D: c.D}
+	q.Add("SELECT ")
+	keys := 0
+	if c.Table.Key != nil {
+		for _, k := range c.Table.Key.Columns {
+			q.Add(engine.KeyOut(c.D, c.Ref, k), ", ")
+			keys++
+		}
+	}
+	for i, s := range cols {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.AsText(c.Ref, s.Column)
+	}
+	q.Add(" FROM ", c.TargetSQL(), " WHERE (").Fragment(c.Where, c.Params).Add(")")
+	for _, f := range finders {
+		for _, s := range cols {
+			if a := f.Anchor(); a != "" {
+				q.Add(" OR ").Contains(c.Ref, s.Column, a, true)
+			}
+		}
+	}
+	for _, pair := range c.Rewrite.Rules.Pairs {
+		if near && pair.With != "" && utf8.ValidString(pair.With) {
+			for _, s := range cols {
+				q.Add(" OR ").Contains(c.Ref, s.Column, pair.With, false)
+			}
+		}
+	}
+	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return fmt.Errorf("step %q: %w", c.Step, err)
+	}
+	defer rows.Close()
+	forms, nears := make([]tally, len(cols)), make([]tally, len(cols))
+	r.Columns = make([]ReplacedColumn, len(cols))
+	tooLong := make([]int64, len(cols))
+	for i, s := range cols {
+		forms[i], nears[i] = tally{}, tally{}
+		r.Columns[i].Name = s.Column.Name
+	}
+	values := make([]sql.RawBytes, keys+len(cols))
+	into := make([]any, len(values))
+	for i := range values {
+		into[i] = &values[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		key := ""
+		for i, k := range values[:keys] {
+			if i > 0 {
+				key += ", "
+			}
+			key += string(k)
+		}
+		row := Row{Key: key, Named: []*string{}}
+		damaged := false
+		for i := range cols {
+			v := []byte(values[keys+i])
+			if values[keys+i] == nil {
+				continue
+			}
+			for _, pair := range c.Rewrite.Rules.Pairs {
+				if near && pair.With != "" {
+					r.Already += int64(strings.Count(string(v), pair.With))
+				}
+			}
+			for _, f := range finders {
+				for _, h := range f.Find(v) {
+					if !h.Replaced() {
+						nears[i][[2]string{h.Place.String(), h.Kind}]++
+					}
+				}
+			}
+			res, err := c.Rewrite.Look(v)
+			if err != nil {
+				damaged = true
+				if len(r.Broken) < brokenShown {
+					r.Broken = append(r.Broken, Broken{key, cols[i].Column.Name, err.Error()})
+				}
+				continue
+			}
+			if len(res.Edits) == 0 {
+				continue
+			}
+			after := rewrite.Apply(v, res.Edits)
+			if string(after) == string(v) {
+				continue
+			}
+			r.Columns[i].Rows++
+			for _, place := range res.Places {
+				r.Columns[i].Hits++
+				forms[i][[2]string{place.String(), ""}]++
+			}
+			if w := cols[i].Column.Length; w > 0 && utf8.RuneCount(after) > w {
+				tooLong[i]++
+			}
+			a, b := string(v), string(after)
+			row.Changes = append(row.Changes, Cell{cols[i].Column.Name, &a, &b})
+		}
+		switch {
+		case damaged:
+			r.Damaged++
+			p.Matched++
+		case len(row.Changes) > 0:
+			p.Matched++
+			p.Changes++
+			if len(p.Sample) < sample {
+				p.Sample = append(p.Sample, row)
+			}
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return fmt.Errorf("step %q: %w", c.Step, err)
+	}
+	for i := range cols {
+		r.Columns[i].Forms, r.Columns[i].Near = forms[i].list(), nears[i].list()
+		p.found(hazard.Rows(c, "does-not-fit", tooLong[i], cols[i].Column.Name, cols[i].Column.Type))
+	}
+	p.replaceHazards(c, finders != nil)
+	return nil
+}
+
+// replaceHazards are those of the texts themselves.
+func (p *Step) replaceHazards(c *change.Change, near bool) {
+	add := func(code, text string, n int64) {
+		p.Hazards = append(p.Hazards, hazard.Finding{Code: code, Level: hazard.Warning, Text: text, Rows: n})
+	}
+	for _, pair := range c.Rewrite.Rules.Pairs {
+		if pair.Find != "" && strings.Contains(pair.With, pair.Find) {
+			add("grows", fmt.Sprintf("the new text %q contains the text it replaces: a second run would find it again and make it longer", pair.With), -1)
+		}
+	}
+	if near && p.Replacement.Already > 0 {
+		add("not-reversible", fmt.Sprintf("the new text stands there %d times already: replacing it back would change those as well (undo does not: it puts back what was)", p.Replacement.Already), -1)
+	}
+	if p.Replacement.Damaged > 0 {
+		add("damaged", "values look structured and are not valid; they are set aside (--set-aside), or taken as plain text with damaged = \"plain\"", p.Replacement.Damaged)
+	}
+}
