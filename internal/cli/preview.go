@@ -108,6 +108,9 @@ func (a *app) printStep(s *preview.Step) {
 	}
 	o.Printf("  %s rows of %s matched, %s %s\n", term.Count(s.Matched), total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
 	a.printFigures(s)
+	if s.Replacement != nil {
+		a.printReplacement(s.Replacement)
+	}
 	if len(s.Sample) > 0 {
 		o.Printf("\n")
 		a.printSample(s, width-2)

@@ -11,6 +11,7 @@ import (
 	"jugatum/internal/find"
 	"jugatum/internal/job"
 	"jugatum/internal/preview"
+	"jugatum/internal/term"
 )
 
 // replace makes the changes of a step that replaces text: one a table.
@@ -120,3 +121,138 @@ func nearest(tables []*change.Table, pattern string) string {
 
 // stepOf is the step of the job that a change comes from.
 func stepOf(j *job.Job, c *change.Change) int { return j.Of(c.Step) }
+
+// printReplacement tells what a step that replaces text finds, by column and form,
+// and what it would leave.
+func (a *app) printReplacement(r *preview.Replacement) {
+	o := a.out
+	o.Printf("\n")
+	t := o.NewTable("  column", ">rows", "form", ">replaced", ">stays", "because")
+	for _, c := range r.Columns {
+		name, rows := "  "+term.Clean(c.Name), term.Count(c.Rows)
+		for _, f := range c.Forms {
+			t.Row(name, rows, f.Form, o.Paint(term.Bold, term.Count(f.Hits)), "", "")
+			name, rows = "", ""
+		}
+		for _, f := range c.Near {
+			t.Row(name, rows, f.Form, "", o.Paint(term.Warn, term.Count(f.Hits)), stays(f.Form, f.Differs))
+			name, rows = "", ""
+		}
+	}
+	t.Print()
+	if len(r.Broken) > 0 {
+		o.Printf("\n")
+		b := o.NewTable("  damaged", "column", "what is wrong").Wrap(2, max(o.Width()-44, 30))
+		for _, x := range r.Broken {
+			b.Row("  "+term.Fit(term.Clean(x.Key), 24), term.Clean(x.Column), term.Clean(x.Reason))
+		}
+		b.Print()
+		if more := r.Damaged - int64(len(r.Broken)); more > 0 {
+			o.Printf("  … and %s more\n", term.Count(more))
+		}
+	}
+}
+
+// stays says why an occurrence is not replaced.
+func stays(form, differs string) string {
+	switch {
+	case differs != "":
+		return differs
+	case strings.HasSuffix(form, ", key"):
+		return "a key (keys = true)"
+	case strings.Contains(form, "damaged"):
+		return "damaged"
+	}
+	return "this form is not named (forms)"
+}
+
+// leftOver is what a search finds after a run.
+type leftOver struct {
+	Text      string   `json:"text"`
+	Left      int64    `json:"left"`      // occurrences that the job should have replaced, in its columns
+	Near      []leftIn `json:"near"`      // other occurrences in its columns
+	Elsewhere []leftIn `json:"elsewhere"` // in other columns
+}
+
+type leftIn struct {
+	Column  string `json:"column"`
+	Because string `json:"because"`
+	Hits    int64  `json:"occurrences"`
+}
+
+// searchAgain looks for the texts of a job's replacements once more, everywhere.
+func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
+	var out []leftOver
+	seen := map[string]bool{}
+	for i, s := range p.job.Steps {
+		if s.Replace == nil || s.Replace.Rules.Pattern != "" {
+			continue
+		}
+		for _, pair := range s.Replace.Rules.Pairs {
+			if seen[pair.Find] {
+				continue
+			}
+			seen[pair.Find] = true
+			ours := map[string]bool{}
+			for _, c := range p.changes {
+				for _, set := range c.Set {
+					if stepOf(p.job, c) == i {
+						ours[c.Table.SQL(c.D)+"."+set.Column.Name] = true
+					}
+				}
+			}
+			live := a.err.NewLive()
+			r, err := find.Search(ctx, p.db, pair.Find, find.Options{Not: pair.With, Progress: func(table string, n, of int, hits int64) {
+				live.Show(func(int) []string { return []string{findLine(table, n, of, hits)} }, func() string { return findLine(table, n, of, hits) }, false)
+			}})
+			live.Clear()
+			if err != nil {
+				return nil, err
+			}
+			x := leftOver{Text: pair.Find, Near: []leftIn{}, Elsewhere: []leftIn{}}
+			for _, col := range r.Columns {
+				t := change.Table{Schema: col.Schema, Name: col.Table}
+				name := t.String() + "." + col.Column
+				if !ours[t.SQL(p.db.Dialect())+"."+col.Column] {
+					x.Elsewhere = append(x.Elsewhere, leftIn{name, "not among the columns of the job", col.Hits})
+					continue
+				}
+				x.Left += col.Exact
+				for _, k := range col.Kinds {
+					if !k.Covered {
+						x.Near = append(x.Near, leftIn{name, stays(k.Form, k.Differs), k.Hits})
+					}
+				}
+			}
+			out = append(out, x)
+		}
+	}
+	return out, nil
+}
+
+// printSearch tells what a search after the run found.
+func (a *app) printSearch(list []leftOver) {
+	o := a.out
+	for _, x := range list {
+		near, elsewhere := int64(0), int64(0)
+		for _, l := range x.Near {
+			near += l.Hits
+		}
+		for _, l := range x.Elsewhere {
+			elsewhere += l.Hits
+		}
+		style := term.Good
+		if x.Left > 0 {
+			style = term.Bad
+		}
+		o.Printf("\n  search   %s: %s in the columns of the job; nearly the text there %s, elsewhere %s\n", term.Clean(x.Text), o.Paint(style, term.Count(x.Left)+" left"), term.Count(near), term.Count(elsewhere))
+		if near+elsewhere == 0 {
+			continue
+		}
+		t := o.NewTable("  left in", ">found", "because")
+		for _, l := range append(append([]leftIn(nil), x.Near...), x.Elsewhere...) {
+			t.Row("  "+term.Clean(l.Column), term.Count(l.Hits), l.Because)
+		}
+		t.Print()
+	}
+}

@@ -325,6 +325,11 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 			}
 		}
 	}
+	if err == nil && r.UndoOf == 0 {
+		if sum.Search, serr = a.searchAgain(ctx, p); serr != nil {
+			return serr
+		}
+	}
 	if c.Bool("json") {
 		if jerr := a.json(sum); jerr != nil {
 			return jerr

@@ -46,6 +46,7 @@ type summary struct {
 	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
 	Waits     []ledger.Wait    `json:"longest_waits,omitempty"`
 	Signals   []ledger.Signal  `json:"signals,omitempty"`
+	Search    []leftOver       `json:"search,omitempty"` // of the replaced texts, after the run
 
 	run     *ledger.Run
 	elapsed time.Duration
@@ -235,6 +236,7 @@ func (a *app) printResult(s *summary, dbFlag string) {
 		a.printLeft(s.LeftAlone, 10, fmt.Sprintf("`jugatum show %d%s` lists them all", s.Run, dbFlag))
 	}
 	a.printHousekeeping(s.Keeping)
+	a.printSearch(s.Search)
 }
 
 // othersText says what the run cost other sessions, as far as was seen, and

@@ -19,6 +19,7 @@ import (
 // Options say where to look.
 type Options struct {
 	In, Except []string // patterns of TABLE.COLUMN or SCHEMA.TABLE.COLUMN with * and ?; In empty is everywhere
+	Not        string   // occurrences that are this text are not counted
 	Sample     int64    // most rows of a table to look at; 0 all
 	Progress   func(table string, n, of int, hits int64)
 }
@@ -54,6 +55,7 @@ type Kind struct {
 	Form     string    `json:"form"`
 	Differs  string    `json:"differs,omitempty"` // from the text: other case, …
 	Hits     int64     `json:"occurrences"`
+	Covered  bool      `json:"covered"` // by a replacement, unless it is told otherwise
 	Examples []Example `json:"examples"`
 }
 
@@ -101,6 +103,7 @@ func Search(ctx context.Context, db engine.DB, text string, o Options) (*Result,
 	if err != nil {
 		return nil, err
 	}
+	f.Ignore(o.Not)
 	for _, p := range append(append([]string(nil), o.In...), o.Except...) {
 		if _, err := path.Match(p, ""); err != nil || !strings.Contains(p, ".") {
 			return nil, fmt.Errorf("%q is no pattern of columns; write 'table.column', 'table.*' or '*.column'", p)
@@ -249,7 +252,7 @@ func (c *Column) add(h rewrite.Hit, key []sql.RawBytes) {
 	id := [2]string{h.Place.String(), h.Kind}
 	k := c.kinds[id]
 	if k == nil {
-		k = &Kind{Form: id[0], Differs: id[1]}
+		k = &Kind{Form: id[0], Differs: id[1], Covered: h.Replaced()}
 		c.kinds[id] = k
 	}
 	k.Hits++

@@ -84,6 +84,7 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 			if err != nil {
 				return err
 			}
+			f.Ignore(pair.With)
 			finders = append(finders, f)
 		}
 	}

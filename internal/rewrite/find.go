@@ -21,6 +21,7 @@ type Finder struct {
 	ways   []way
 	re     *regexp.Regexp // one group a way
 	m      *matcher
+	not    map[string]bool
 }
 
 // way is the text in one style of one form.
@@ -77,6 +78,30 @@ func NewFinder(text string) (*Finder, error) {
 		f.m.anchors[0].fold = regexp.MustCompile("(?i)" + regexp.QuoteMeta(a))
 	}
 	return f, nil
+}
+
+// Ignore has occurrences left out that are this other text, in any form: such as
+// what the text was replaced with.
+func (f *Finder) Ignore(text string) {
+	if text == "" {
+		return
+	}
+	f.not = map[string]bool{}
+	for _, w := range f.ways {
+		f.not[w.encode(text)] = true
+	}
+}
+
+// ignored reports whether the occurrence is a part of what is to be left out.
+func (f *Finder) ignored(s []byte, m match) bool {
+	for text := range f.not {
+		for at := max(m.start-len(text), 0); at <= m.start; at++ {
+			if at+len(text) >= m.end && at+len(text) <= len(s) && string(s[at:at+len(text)]) == text {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Anchor is a part of the text that every form of it holds, in one case or
@@ -146,7 +171,9 @@ func (f *Finder) all(s []byte, found []match) []match {
 			}
 			break
 		}
-		found = append(found, best)
+		if !f.ignored(s, best) {
+			found = append(found, best)
+		}
 		pos = max(best.end, pos+loc[1])
 	}
 	return found

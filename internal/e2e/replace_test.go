@@ -1,0 +1,222 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"jugatum/internal/rewrite"
+)
+
+const oldLink, newLink = "http://charts.saltmere.test", "https://charts.saltmere.test/new"
+
+// linked are values of every kind that hold the old link, and some that do not.
+func linked(i int) string {
+	link := fmt.Sprintf("%s/%d", oldLink, i)
+	serial := fmt.Sprintf(`a:2:{s:4:"link";s:%d:"%s";s:4:"quay";s:6:"Größe";}`, len(link), link)
+	serial = strings.Replace(serial, `s:6:"Größe"`, fmt.Sprintf(`s:%d:"Größe"`, len("Größe")), 1)
+	jsonText := func(s string) string {
+		b, _ := json.Marshal(s)
+		return strings.ReplaceAll(string(b), "/", `\/`)
+	}
+	switch i % 12 {
+	case 0:
+		return "see " + link + " and " + link
+	case 1:
+		return serial
+	case 2:
+		return `{ "a": ` + jsonText(link) + `, "n": 1.50 , "ü":["` + link + `", true]}`
+	case 3:
+		return `{"inner":` + jsonText(serial) + `}`
+	case 4:
+		return fmt.Sprintf(`s:%d:"%s";`, len(`["`+link+`"]`), `["`+link+`"]`)
+	case 5:
+		return `x = "http:\/\/charts.saltmere.test\/5";`
+	case 6:
+		return "HTTP://CHARTS.SALTMERE.TEST/ and https://charts.saltmere.test"
+	case 7:
+		return ""
+	case 8:
+		return "日本 " + link + " ' \" \\ % _ é"
+	case 9:
+		return strings.Repeat("long ", 3000) + link
+	case 10:
+		return "%3A " + strings.ReplaceAll(link, "http://", "http%3A%2F%2F")
+	}
+	return "nothing here"
+}
+
+// replaceTable makes a table of such values, NULLs among them, under a composite key.
+func (d *database) replaceTable(rows int) {
+	d.exec("DROP TABLE IF EXISTS notes", "CREATE TABLE notes (a varchar(20) NOT NULL, b integer NOT NULL, body "+d.by("mediumtext", "text")+", extra "+d.by("mediumtext", "text")+", n integer, PRIMARY KEY (a, b))")
+	for i := range rows {
+		body, extra := "'"+d.literal(linked(i))+"'", "'"+d.literal(linked(i*7+3))+"'"
+		if i%13 == 5 {
+			extra = "NULL"
+		}
+		d.exec(fmt.Sprintf("INSERT INTO notes VALUES ('k %d', %d, %s, %s, %d)", i%17, i, body, extra, i))
+	}
+	d.settled("notes")
+}
+
+// literal writes a text for within single quotes.
+func (d *database) literal(s string) string {
+	if d.engine == "mariadb" {
+		s = strings.ReplaceAll(s, `\`, `\\`)
+	}
+	return strings.ReplaceAll(s, "'", "''")
+}
+
+func jobFile(t *testing.T, text string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "job.toml")
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// TestReplaceInEveryForm: all engines come to the same bytes, those that the
+// replacement itself gives for each value; in batches by one worker or three,
+// as a single transaction, with kept values and without; undo restores.
+func TestReplaceInEveryForm(t *testing.T) {
+	rw, err := rewrite.New(rewrite.Rules{Pairs: []rewrite.Pair{{Find: oldLink, With: newLink}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	const rows = 600
+	var want []string
+	changed := 0
+	for i := range rows {
+		a, err1 := rw.Replace([]byte(linked(i)))
+		b, err2 := rw.Replace([]byte(linked(i*7 + 3)))
+		if err1 != nil || err2 != nil {
+			t.Fatal(err1, err2)
+		}
+		extra := string(b)
+		if i%13 == 5 {
+			extra = "NULL"
+		}
+		if string(a) != linked(i) || extra != "NULL" && extra != linked(i*7+3) {
+			changed++
+		}
+		want = append(want, string(a)+"|"+extra)
+	}
+	job := jobFile(t, fmt.Sprintf("[[step]]\nname = \"links\"\nin = [\"notes.*\"]\nreplace = { find = %q, with = %q }\n", oldLink, newLink))
+	engines(t, func(t *testing.T, d *database) {
+		state := func() []string {
+			return d.lines("SELECT " + d.by("concat(body, '|', coalesce(extra, 'NULL'))", "body || '|' || coalesce(extra, 'NULL')") + " FROM notes ORDER BY n")
+		}
+		d.replaceTable(rows)
+		before := state()
+		o := d.must(0, "preview", job, "--json")
+		if !strings.Contains(o.out, fmt.Sprintf(`"changes": %d`, changed)) {
+			t.Errorf("the preview does not say that %d rows change:\n%.600s", changed, o.out)
+		}
+		for n, more := range [][]string{{"--batch", "50"}, append([]string{"--batch", "20"}, d.workers(3)...), {"--method", "single"}, {"--keep", "none"}} {
+			d.must(0, append([]string{"run", job, "--again", "--accept", fmt.Sprint(changed)}, more...)...)
+			same(t, fmt.Sprint("replaced ", more), state(), want)
+			run := d.lastRun()
+			if more[0] == "--keep" {
+				break
+			}
+			d.must(0, "verify", run)
+			if n == 0 {
+				d.must(0, "run", job, "--again", "--accept", fmt.Sprint(d.left(job))) // the new link holds no old one
+				same(t, "again", state(), want)
+			}
+			d.must(0, "undo", run, "--batch", "70")
+			same(t, "undone", state(), before)
+		}
+	})
+}
+
+// left is how many rows a job would change now.
+func (d *database) left(job string) int64 {
+	d.t.Helper()
+	var p struct{ Steps []struct{ Changes int64 } }
+	if err := json.Unmarshal([]byte(d.must(0, "preview", job, "--json").out), &p); err != nil {
+		d.t.Fatal(err)
+	}
+	n := int64(0)
+	for _, s := range p.Steps {
+		n += s.Changes
+	}
+	return n
+}
+
+// TestReplaceByTheDatabase: where the database's own replace() is used it gives
+// the same bytes as our own reading of the values.
+func TestReplaceByTheDatabase(t *testing.T) {
+	native := jobFile(t, fmt.Sprintf("[[step]]\nin = [\"notes.body\", \"notes.extra\"]\nreplace = { find = %q, with = %q, structured = false, forms = [\"plain\"] }\n", oldLink, newLink))
+	ours := jobFile(t, fmt.Sprintf("[[step]]\nin = [\"notes.body\", \"notes.extra\"]\nreplace = { pairs = [[%q, %q], [\"is not there\", \"x\"]], structured = false, forms = [\"plain\"] }\n", oldLink, newLink))
+	engines(t, func(t *testing.T, d *database) {
+		d.replaceTable(300)
+		before := d.dump("notes")
+		d.must(0, "run", native, "--accept", "any", "--batch", "40")
+		want := d.dump("notes")
+		d.must(0, "undo", d.lastRun())
+		same(t, "undone", d.dump("notes"), before)
+		d.must(0, "run", ours, "--accept", "any", "--batch", "40")
+		same(t, "ours against the database's", d.dump("notes"), want)
+	})
+}
+
+// TestReplaceDamaged: values that cannot be understood are not touched but set
+// aside, and tried again once they are mended.
+func TestReplaceDamaged(t *testing.T) {
+	job := jobFile(t, fmt.Sprintf("[[step]]\nin = [\"notes.*\"]\nreplace = { find = %q, with = %q }\n", oldLink, newLink))
+	engines(t, func(t *testing.T, d *database) {
+		d.replaceTable(100)
+		bad := `a:1:{i:0;s:99:"` + oldLink + `";}`
+		d.exec("UPDATE notes SET body = '" + d.literal(bad) + "' WHERE n IN (20, 60)")
+		before := d.dump("notes")
+		if o := d.must(0, "preview", job); !strings.Contains(o.out, "damaged serialised text") || !strings.Contains(o.out, "--set-aside") {
+			t.Errorf("the preview does not tell of damaged values:\n%s", o.out)
+		}
+		o := d.must(1, "run", job, "--accept", "any", "--method", "single")
+		if !strings.Contains(o.err, "damaged serialised text") || !strings.Contains(o.err, "row k") {
+			t.Errorf("it does not say which row: %s", o.err)
+		}
+		same(t, "refused", d.dump("notes"), before)
+		d.must(0, "undo", "1")
+		d.must(5, "run", job, "--accept", "any", "--set-aside", "2", "--batch", "9")
+		run := d.lastRun()
+		if got := d.one("SELECT count(*) FROM notes WHERE body = '" + d.literal(bad) + "'"); got != "2" {
+			t.Errorf("%s of 2 damaged values are as they were", got)
+		}
+		if s := d.show(run); s.SetAside != 2 || !strings.Contains(s.Rows[0].Error, "damaged") {
+			t.Errorf("%+v", s)
+		}
+		d.exec(fmt.Sprintf("UPDATE notes SET body = '%s' WHERE n IN (20, 60)", d.literal(fmt.Sprintf(`a:1:{i:0;s:%d:"%s";}`, len(oldLink), oldLink))))
+		d.must(0, "resume", run, "--retry-set-aside")
+		if got := d.one("SELECT body FROM notes WHERE n = 60"); got != fmt.Sprintf(`a:1:{i:0;s:%d:"%s";}`, len(newLink), newLink) {
+			t.Errorf("after another try: %s", got)
+		}
+	})
+}
+
+// TestReplaceKilled: the new text holds the old one, so that a row changed twice shows.
+func TestReplaceKilled(t *testing.T) {
+	job := jobFile(t, "[[step]]\nin = [\"t.note\"]\nreplace = { find = \"mole\", with = \"north mole\" }\n")
+	engines(t, func(t *testing.T, d *database) {
+		r := seeded(7)
+		d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, note varchar(90))", "INSERT INTO t SELECT i, "+d.by("concat('the mole, ', i)", "'the mole, ' || i")+" FROM "+d.numbers(20_000))
+		d.settled("t")
+		kills := d.killed(func(kills int) time.Duration { return time.Duration(40+r.IntN(120)+kills) * time.Millisecond }, append([]string{"run", job, "--accept", "any", "--hold", "8ms"}, d.workers(2)...)...)
+		if got := d.one("SELECT count(*) FROM t WHERE note <> " + d.by("concat('the north mole, ', id)", "'the north mole, ' || id")); got != "0" {
+			t.Errorf("%s rows are not as one replacement leaves them", got)
+		}
+		run := d.lastRun()
+		d.must(0, "verify", run)
+		kills += d.killed(func(kills int) time.Duration { return time.Duration(40+r.IntN(120)+kills) * time.Millisecond }, "undo", run, "--hold", "8ms")
+		if got := d.one("SELECT count(*) FROM t WHERE note <> " + d.by("concat('the mole, ', id)", "'the mole, ' || id")); got != "0" {
+			t.Errorf("%s rows are not restored", got)
+		}
+		t.Logf("killed %d times", kills)
+	})
+}
