@@ -33,9 +33,11 @@ type shape struct {
 	bare      float64 // highest ratio wanted without kept values
 	kept      float64 // with
 	rare      bool    // few rows change
+	job       string  // a job that does the same as sql, with new values computed in Go
 }
 
 const (
+	inGo = 2.0 // ratio wanted where new values are computed in Go, without kept values and with
 	fill = `SELECT i, i %% 997, (i %% 100000 + 1) / 7.0, CASE WHEN i %% 8 = 0 THEN 'see http://charts.saltmere.test/berth/' || i ELSE 'moor with care at the north mole, no. ' || i END FROM %s`
 )
 
@@ -45,11 +47,15 @@ func shapes(engine string) []shape {
 		bare, kept, rare = 1.25, 2, 1.5
 	}
 	return []shape{
-		{"1 in 8 rows, text replaced", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", bare, kept, false},
-		{"every row computed", "UPDATE visit SET dues = round(dues * 1.05, 2) WHERE id > 0", bare, kept, false},
-		{"1 in 1,000 rows, no index", "UPDATE visit SET berth = berth + 1000 WHERE berth = 500", rare, rare, true},
+		{"1 in 8 rows, text replaced", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", bare, kept, false, ""},
+		{"1 in 8 rows, text replaced in Go", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", inGo, inGo, false, "[[step]]\nin = [\"visit.note\"]\nreplace = { find = \"http://charts\", with = \"https://charts\" }\n"},
+		{"every row computed", "UPDATE visit SET dues = round(dues * 1.05, 2) WHERE id > 0", bare, kept, false, ""},
+		{"1 in 1,000 rows, no index", "UPDATE visit SET berth = berth + 1000 WHERE berth = 500", rare, rare, true, ""},
 	}
 }
+
+// wanted is -only.
+var wanted string
 
 type result struct {
 	Engine, Shape, Keep string
@@ -67,7 +73,9 @@ func main() {
 	rounds := flag.Int("rounds", 5, "rounds, of which the median counts")
 	out := flag.String("out", "", "write the results as Markdown to this file")
 	load := flag.Bool("load", false, "instead: what other sessions' transfers wait, alone, beside a run and beside the single statement (postgres, mariadb)")
+	only := flag.String("only", "", "changes whose name holds this")
 	flag.Parse()
+	wanted = *only
 	if err := run(*engine, *rows, *rounds, *out, *load); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
@@ -109,6 +117,9 @@ func run(engine string, rows, rounds int, out string, load bool) error {
 			continue
 		}
 		for _, s := range shapes(e) {
+			if !strings.Contains(s.name, wanted) {
+				continue
+			}
 			list, err := b.compare(s, rounds)
 			if err != nil {
 				b.close()
@@ -278,7 +289,20 @@ func (b *bench) batches(s shape, r *result) (seconds float64, err error) {
 	if err := b.fresh(); err != nil {
 		return 0, err
 	}
-	cmd := exec.Command(b.bin, "run", "--json", "--db", b.url, "--sql", s.sql, "--keep", r.Keep, "--accept", "any", "--workers", fmt.Sprint(r.Workers))
+	args := []string{"run", "--json", "--db", b.url, "--keep", r.Keep, "--accept", "any"}
+	if r.Workers > 1 {
+		args = append(args, "--workers", fmt.Sprint(r.Workers))
+	}
+	if s.job == "" {
+		args = append(args, "--sql", s.sql)
+	} else {
+		path := filepath.Join(filepath.Dir(b.bin), "job.toml")
+		if err := os.WriteFile(path, []byte(s.job), 0o644); err != nil {
+			return 0, err
+		}
+		args = append(args, path)
+	}
+	cmd := exec.Command(b.bin, args...)
 	cmd.Stderr = os.Stderr
 	text, err := cmd.Output()
 	if err != nil {

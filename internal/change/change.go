@@ -78,6 +78,7 @@ type Change struct {
 	Let       []Named
 	Set       []Set
 	Params    map[string]Value
+	Loaded    bool     // From holds new values that were computed outside, one row each
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
 	alias     string
 	joined    bool // From holds all tables, the target among them (MariaDB)

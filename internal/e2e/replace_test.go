@@ -3,9 +3,11 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -220,3 +222,103 @@ func TestReplaceKilled(t *testing.T) {
 		t.Logf("killed %d times", kills)
 	})
 }
+
+// TestReplaceBesideWriters: other sessions change the same rows meanwhile; none
+// of their work is lost, and every row is replaced in just once.
+func TestReplaceBesideWriters(t *testing.T) {
+	job := jobFile(t, "[[step]]\nin = [\"t.note\"]\nreplace = { find = \"mole\", with = \"north mole\" }\n")
+	engines(t, func(t *testing.T, d *database) {
+		const rows = 5000
+		d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, n bigint, note varchar(90))", "INSERT INTO t SELECT i, 0, 'the mole' FROM "+d.numbers(rows))
+		d.settled("t")
+		stop, done := make(chan bool), make(chan int)
+		for w := range 2 {
+			go func() {
+				r := rand.New(rand.NewPCG(uint64(w), 3))
+				written := 0
+				for {
+					select {
+					case <-stop:
+						done <- written
+						return
+					default:
+					}
+					if _, err := d.db.Exec(fmt.Sprintf("UPDATE t SET n = n + 1 WHERE id = %d", 1+r.IntN(rows))); err != nil {
+						t.Errorf("a writer failed: %v", err)
+					}
+					written++
+					time.Sleep(time.Millisecond)
+				}
+			}()
+		}
+		d.must(0, append([]string{"run", job, "--accept", "any", "--batch", "100"}, d.workers(2)...)...)
+		close(stop)
+		written := <-done + <-done
+		if got := d.one("SELECT count(*) FROM t WHERE note <> 'the north mole'"); got != "0" {
+			t.Errorf("%s rows are not as one replacement leaves them", got)
+		}
+		if got := d.one("SELECT sum(n) FROM t"); got != fmt.Sprint(written) {
+			t.Errorf("writers added %d, %s are there", written, got)
+		}
+		t.Logf("%d writes beside the run, %s batches tried again", written, d.one("SELECT sum(retries) FROM "+d.ledger("batch")))
+		d.must(0, "verify", d.lastRun())
+	})
+}
+
+// TestFind tells every form apart, on every engine alike, and its job finds
+// what it says.
+func TestFind(t *testing.T) {
+	want := ""
+	engines(t, func(t *testing.T, d *database) {
+		d.replaceTable(120)
+		d.exec("CREATE TABLE empty_one (a integer)", "CREATE TABLE \"odd name\" (\"select\" varchar(200))", "INSERT INTO \"odd name\" VALUES ('"+oldLink+"')")
+		var r struct {
+			Found []struct {
+				Table, Column string
+				Rows          int64
+				Hits          int64 `json:"occurrences"`
+				Kinds         []struct {
+					Form, Differs string
+					Hits          int64 `json:"occurrences"`
+				}
+			}
+		}
+		text := d.must(0, "find", oldLink, "--json").out
+		if err := json.Unmarshal([]byte(text), &r); err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		for _, c := range r.Found {
+			got += fmt.Sprintf("%s.%s %d %d\n", c.Table, c.Column, c.Rows, c.Hits)
+			for _, k := range c.Kinds {
+				got += fmt.Sprintf("  %s|%s %d\n", k.Form, k.Differs, k.Hits)
+			}
+		}
+		for _, form := range []string{"in json|", "in serialised|", "in serialised in json|", "in json in serialised|", "json|", "plain|other case", "plain|other scheme", "url|"} {
+			if !strings.Contains(got, "  "+form) {
+				t.Errorf("%s is not told:\n%s", form, got)
+			}
+		}
+		findMu.Lock()
+		if want == "" {
+			want = got
+		}
+		if got != want {
+			t.Errorf("engines disagree:\n%s\nand\n%s", got, want)
+		}
+		findMu.Unlock()
+		path := filepath.Join(t.TempDir(), "job.toml")
+		d.must(0, "find", oldLink, "--in", "notes.*", "--becomes", newLink, "--write", path)
+		d.must(2, "find", oldLink, "--becomes", newLink, "--write", path) // it is there already
+		o := d.must(0, "run", path, "--accept", "any", "--json")
+		if !strings.Contains(o.out, `"left": 0`) || !strings.Contains(o.out, `not among the columns of the job`) {
+			t.Errorf("the search after the run:\n%s", o.out)
+		}
+		for _, args := range [][]string{{"find"}, {"find", ""}, {"find", "x", "--in", "notes"}, {"find", "x", "--in", "notes.nothing"}, {"find", "x", "--becomes", "y"}, {"find", "x", "--sample", "0"}} {
+			d.must(2, args...)
+		}
+		d.must(0, "find", oldLink, "--sample", "20")
+	})
+}
+
+var findMu sync.Mutex

@@ -23,7 +23,29 @@ type Loader interface {
 	// Locate appends what Load wants to know of a row besides its key, as text;
 	// nothing where the key is enough.
 	Locate(q *change.Query, c *change.Change)
+
+	// Guarded reports whether Load's change passes by rows that another session
+	// has changed since they were read, so that they need not be locked first.
+	Guarded(c *change.Change) bool
 }
+
+// ReadCounter is met by engines that count the rows a session reads.
+type ReadCounter interface {
+	RowsRead(ctx context.Context, tx *Tx) (int64, error)
+}
+
+// errStale says that rows were changed by another session after they were read.
+var errStale = &StaleError{}
+
+// StaleError is a batch whose rows another session changed in between; it is
+// done again with the rows locked first.
+type StaleError struct{}
+
+func (*StaleError) Error() string { return "another session changed rows of the batch in between" }
+
+// waryFor is how many batches lock their rows first after one was stale: there
+// are probably more to come.
+const waryFor = 20
 
 // Rewritten is a row with new values.
 type Rewritten struct {
@@ -58,7 +80,14 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 		return Effect{}, fmt.Errorf("%s: text cannot be replaced without a key", c.Table)
 	}
 	sum := Effect{Scanned: -1, Kept: base, Log: NoLog}
-	if r.Hi != nil && db.Dialect() != sqltext.SQLite { // where ranges are counted beforehand
+	counter, counts := db.(ReadCounter)
+	var before int64
+	if counts {
+		var err error
+		if before, err = counter.RowsRead(ctx, tx); err != nil {
+			return sum, err
+		}
+	} else if r.Hi != nil && db.Dialect() != sqltext.SQLite { // where ranges are counted beforehand
 		q := &change.Query{D: c.D}
 		q.Add("SELECT count(*) FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE 1 = 1").Range("jugatum_t", c.Table.Key, r)
 		if err := tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&sum.Scanned); err != nil {
@@ -66,9 +95,16 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 		}
 	}
 	for part := r; ; {
-		x, err := readRows(ctx, db, tx.S.Conn, loader, c, part, true)
+		x, err := readRows(ctx, db, tx.S.Conn, loader, c, part, !loader.Guarded(c) || tx.S.Wary > 0)
 		if err != nil {
 			return sum, err
+		}
+		if counts {
+			now, err := counter.RowsRead(ctx, tx)
+			if err != nil {
+				return sum, err
+			}
+			sum.Scanned = max(sum.Scanned, 0) + now - before
 		}
 		sum.Matched += x.matched
 		sum.Refused = append(sum.Refused, x.refused...)
@@ -80,6 +116,10 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 			e, err := db.Batch(ctx, tx, derived, kept, change.Range{Lo: r.Lo, Hi: r.Hi, At: r.At}, sum.Kept)
 			if err != nil {
 				return sum, err
+			}
+			if e.Changed < int64(len(x.rows)) && loader.Guarded(c) && tx.S.Wary == 0 {
+				tx.S.Wary = waryFor
+				return sum, errStale
 			}
 			if e.Changed != int64(len(x.rows)) {
 				return sum, fmt.Errorf("%s: %d rows were to be changed, %d were: a trigger or a policy interferes", c.Table, len(x.rows), e.Changed)
@@ -93,9 +133,15 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 			}
 		}
 		if x.last == nil {
+			tx.S.Wary = max(tx.S.Wary-1, 0)
 			return sum, nil
 		}
 		part.Lo = x.last
+		if counts {
+			if before, err = counter.RowsRead(ctx, tx); err != nil {
+				return sum, err
+			}
+		}
 	}
 }
 

@@ -19,6 +19,7 @@ type Session struct {
 	Started  func(*Tx) // after the transaction began
 	Ending   func(*Tx) // before it commits
 	Ended    func(*Tx) // after it committed
+	Wary     int       // batches to go that lock rows before they read them; see Batch
 
 	// Durable makes the next commit, and with it all that went before, wait
 	// until it is safe on disk. Until then a crash of the server may take the

@@ -32,6 +32,10 @@ func (k *worker) sort(ctx context.Context, err error) verdict {
 	case errors.Is(err, ledger.ErrMoved):
 		return look
 	}
+	var stale *engine.StaleError
+	if errors.As(err, &stale) {
+		return again
+	}
 	var refused *engine.RefusedRow
 	if errors.As(err, &refused) {
 		return halve

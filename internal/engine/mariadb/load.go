@@ -13,6 +13,12 @@ import (
 // Locate asks for nothing: the key is enough.
 func (db *DB) Locate(*change.Query, *change.Change) {}
 
+// Guarded is false: rows have no version that could be asked for.
+func (db *DB) Guarded(*change.Change) bool { return false }
+
+// RowsRead counts the rows that this session has read so far.
+func (db *DB) RowsRead(ctx context.Context, tx *engine.Tx) (int64, error) { return db.read(ctx, tx) }
+
 // loadedBytes is about how much one INSERT carries; max_allowed_packet is 16 MB
 // unless somebody changed it.
 const loadedBytes = 1 << 20

@@ -139,6 +139,9 @@ func (db *DB) batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 			reading = byRow
 		}
 	}
+	if c.Loaded { // each new value looks its row up
+		reading, locked = byRow, byRow
+	}
 	if err := st.steer(ctx, tx, reading); err != nil {
 		return engine.Effect{}, err
 	}

@@ -10,18 +10,21 @@ import (
 	"jugatum/internal/sqltext"
 )
 
-// Locate asks for the tuple identifier. The row is locked, so that it stays what
-// it is; in partitions it is not unique, and the key stands for it.
+// Locate asks for the tuple identifier and the transaction that wrote the row:
+// its version. In partitions those are not unique, and the key stands for them.
 func (db *DB) Locate(q *change.Query, c *change.Change) {
 	if !c.Table.Partitioned {
-		q.Add("CAST(", c.Ref, ".ctid AS text)")
+		q.Add("CAST(", c.Ref, ".ctid AS text) || ' ' || CAST(", c.Ref, ".xmin AS text)")
 	}
 }
+
+// Guarded is true where rows are told by version.
+func (db *DB) Guarded(c *change.Change) bool { return !c.Table.Partitioned }
 
 // Load passes the new values as arrays.
 func (db *DB) Load(_ context.Context, _ *engine.Tx, c *change.Change, rows []engine.Rewritten) (*change.Change, error) {
 	out := *c
-	out.Rewrite, out.Params = nil, map[string]change.Value{}
+	out.Rewrite, out.Loaded, out.Params = nil, true, map[string]change.Value{}
 	list := func(name string, value func(r engine.Rewritten) *string) string {
 		texts := make([]*string, len(rows))
 		for i, r := range rows {
@@ -41,9 +44,15 @@ func (db *DB) Load(_ context.Context, _ *engine.Tx, c *change.Change, rows []eng
 			where = append(where, fmt.Sprintf("%s.%s = CAST(jugatum_v.k%d AS %s)", c.Ref, d.Quote(k.Name), i, k.Base))
 		}
 	} else {
-		from = append(from, "CAST("+list("jugatum_tid", func(r engine.Rewritten) *string { return &r.At })+" AS tid[])")
-		names = append(names, "tid")
-		where = append(where, c.Ref+".ctid = jugatum_v.tid")
+		from = append(from, "CAST("+list("jugatum_tid", func(r engine.Rewritten) *string {
+			tid, _, _ := strings.Cut(r.At, " ")
+			return &tid
+		})+" AS tid[])", "CAST("+list("jugatum_xmin", func(r engine.Rewritten) *string {
+			_, xmin, _ := strings.Cut(r.At, " ")
+			return &xmin
+		})+" AS xid[])")
+		names = append(names, "tid", "xm")
+		where = append(where, c.Ref+".ctid = jugatum_v.tid", c.Ref+".xmin = jugatum_v.xm")
 	}
 	out.Set = append([]change.Set(nil), c.Set...)
 	for i := range out.Set {
