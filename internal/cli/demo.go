@@ -247,6 +247,7 @@ func (a *app) demoWork(ctx context.Context, dbURL string, jobs []string, dir str
 	a.say("Try next:")
 	db := " --db " + engine.SafeURL(dbURL)
 	for _, s := range []string{
+		"jugatum find http://charts.saltmere.test" + db,
 		"jugatum preview " + filepath.Join(dir, "charts-https.toml") + db,
 		"jugatum run " + filepath.Join(dir, "mooring-tariff.toml") + " --param rise=1.035" + db,
 		"jugatum preview --sql \"UPDATE vessel SET name = substr(name, 4) WHERE name LIKE 'MV %'\"" + db,

@@ -58,7 +58,7 @@ func TestGuide(t *testing.T) {
 // TestHelp: every command tells an example, and every flag of the README and the guide is there.
 func TestHelp(t *testing.T) {
 	all := ""
-	for _, c := range []string{"demo", "survey", "preview", "run", "resume", "watch", "pause", "stop", "tune", "runs", "show", "verify", "undo"} {
+	for _, c := range []string{"demo", "survey", "find", "preview", "run", "resume", "watch", "pause", "stop", "tune", "runs", "show", "verify", "undo"} {
 		o := command(t, c, "--help")
 		if o.status != 0 || !strings.Contains(o.out, "Example:") || !strings.Contains(o.out, "jugatum "+c) {
 			t.Errorf("%s --help: exit status %d\n%s", c, o.status, o.out)
@@ -107,7 +107,9 @@ func TestJSONIsDocumented(t *testing.T) {
 		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer, s varchar(9))", "INSERT INTO t VALUES (1, 1, 'x'), (2, 2, 'y')")
 		job := filepath.Join(t.TempDir(), "job.toml")
 		os.WriteFile(job, []byte("[[step]]\ntable = \"t\"\nwhere = \"id > 0\"\nlet = { two = \"n * 2\" }\nset = { n = \"two\", s = \"s || '!'\" }\ncheck = [{ sql = \"SELECT count(*) FROM t\", is = 2 }]\n"), 0o644)
-		for _, args := range [][]string{{"survey"}, {"preview", job}, {"preview", job, "--rehearse"}, {"run", job, "--accept", "2"}, {"verify", "1"}, {"show", "1"}, {"undo", "1"}, {"runs"}, {"version"}} {
+		rep := filepath.Join(t.TempDir(), "rep.toml")
+		os.WriteFile(rep, []byte("[[step]]\nin = [\"t.s\"]\nreplace = { find = \"x\", with = \"z\" }\n"), 0o644)
+		for _, args := range [][]string{{"survey"}, {"find", "x"}, {"preview", rep}, {"run", rep, "--accept", "1"}, {"undo", "1"}, {"preview", job}, {"preview", job, "--rehearse"}, {"run", job, "--accept", "2"}, {"verify", "3"}, {"show", "3"}, {"undo", "3"}, {"runs"}, {"version"}} {
 			o := d.must(0, append(args, "--json")...)
 			var v map[string]any
 			if err := json.Unmarshal([]byte(o.out), &v); err != nil {
