@@ -3,6 +3,7 @@
 // times say little about another machine; the ratios are what is held to.
 //
 //	go run ./bench                    both engines, 1,000,000 rows, 5 rounds
+//	go run ./bench -find -rows 2000000   find against statements written by hand
 //	go run ./bench -load              what other sessions wait meanwhile
 //	go run ./bench -engine sqlite -rows 200000 -rounds 3
 package main
@@ -74,15 +75,16 @@ func main() {
 	out := flag.String("out", "", "write the results as Markdown to this file")
 	load := flag.Bool("load", false, "instead: what other sessions' transfers wait, alone, beside a run and beside the single statement (postgres, mariadb)")
 	only := flag.String("only", "", "changes whose name holds this")
+	search := flag.Bool("find", false, "instead: find over the demo database, against statements written by hand")
 	flag.Parse()
 	wanted = *only
-	if err := run(*engine, *rows, *rounds, *out, *load); err != nil {
+	if err := run(*engine, *rows, *rounds, *out, *load, *search); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run(engine string, rows, rounds int, out string, load bool) error {
+func run(engine string, rows, rounds int, out string, load, search bool) error {
 	dir, err := os.MkdirTemp("", "jugatum-bench-")
 	if err != nil {
 		return err
@@ -96,6 +98,9 @@ func run(engine string, rows, rounds int, out string, load bool) error {
 	}
 	var all []result
 	waits := loadHead
+	if search {
+		waits = findHead
+	}
 	for _, e := range []string{"postgres", "mariadb", "sqlite"} {
 		if engine != "all" && engine != e {
 			continue
@@ -103,6 +108,16 @@ func run(engine string, rows, rounds int, out string, load bool) error {
 		b, err := newBench(e, bin, dir, rows)
 		if err != nil {
 			return err
+		}
+		if search {
+			text, err := b.search(rounds)
+			b.close()
+			if err != nil {
+				return fmt.Errorf("%s: %w", e, err)
+			}
+			fmt.Print(text)
+			waits += text
+			continue
 		}
 		if load {
 			if e != "sqlite" {
@@ -133,7 +148,7 @@ func run(engine string, rows, rounds int, out string, load bool) error {
 		b.close()
 	}
 	text := report(all, rows, rounds)
-	if load {
+	if load || search {
 		text = waits
 	}
 	fmt.Print("\n" + text)

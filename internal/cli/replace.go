@@ -142,14 +142,11 @@ func (a *app) printReplacement(r *preview.Replacement) {
 	t.Print()
 	if len(r.Broken) > 0 {
 		o.Printf("\n")
-		b := o.NewTable("  damaged", "column", "what is wrong").Wrap(2, max(o.Width()-44, 30))
+		b := o.NewTable("  row", "column", "what is wrong").Wrap(2, max(o.Width()-44, 30))
 		for _, x := range r.Broken {
 			b.Row("  "+term.Fit(term.Clean(x.Key), 24), term.Clean(x.Column), term.Clean(x.Reason))
 		}
 		b.Print()
-		if more := r.Damaged - int64(len(r.Broken)); more > 0 {
-			o.Printf("  … and %s more\n", term.Count(more))
-		}
 	}
 }
 

@@ -21,6 +21,7 @@ func (a *app) resume() *cli.Command {
 		Description: "The job is taken from the ledger; its file is not needed. A run that is only paused goes on in its own terminal.\n\n" + example("jugatum resume --db sqlite:saltmere.db 3"),
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "retry-set-aside", Usage: "try the rows that were set aside once more, also if the run is done"},
+			&cli.IntFlag{Name: "set-aside", Usage: "most rows that may be set aside from here on, those before included"},
 			workersFlag(),
 			replicaFlag(),
 			awaitFlag(),
@@ -49,6 +50,11 @@ func (a *app) resume() *cli.Command {
 					}
 					if err := able(db, r.Options); err != nil {
 						return err
+					}
+				}
+				if c.IsSet("set-aside") {
+					if r.Options.SetAside = int(c.Int("set-aside")); r.Options.SetAside < 0 {
+						return usagef("--set-aside %d: a number of rows from 0 up is wanted", r.Options.SetAside)
 					}
 				}
 				if c.IsSet("replica") {

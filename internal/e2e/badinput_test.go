@@ -67,13 +67,25 @@ var badCalls = []bad{
 	{name: "signal to no run", args: []string{"pause", "7"}, status: 2, words: []string{"runs"}},
 	{name: "several tables", engine: "mariadb", args: []string{"run", "--accept", "any", "--sql", "UPDATE t, keyless SET n = 1"}, status: 2, words: []string{"put the table before each column"}},
 	{name: "left to right", engine: "mariadb", args: []string{"run", "--accept", "any", "--sql", "UPDATE t SET n = n + 1, s = n WHERE id > 0"}, status: 3, words: []string{"left-to-right"}},
+	{name: "nothing to find", job: "[[step]]\nin = [\"t.s\"]\nreplace = { find = \"\", with = \"x\" }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{":3:", "the text to find is empty"}},
+	{name: "a pattern that matches everywhere", job: "[[step]]\nin = [\"t.s\"]\nreplace = { pattern = \"x*\", with = \"y\" }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{":3:", "matches the empty text"}},
+	{name: "a pattern that cannot be read", job: "[[step]]\nin = [\"t.s\"]\nreplace = { pattern = \"a(b\", with = \"y\" }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{":3:", "a(b\n    ^"}},
+	{name: "find without with", job: "[[step]]\nin = [\"t.s\"]\nreplace = { find = \"x\" }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{"with, the text that takes its place"}},
+	{name: "pairs of three", job: "[[step]]\nin = [\"t.s\"]\nreplace = { pairs = [[\"a\", \"b\", \"c\"]] }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{"has two texts"}},
+	{name: "unknown form", job: "[[step]]\nin = [\"t.s\"]\nreplace = { find = \"x\", with = \"y\", forms = [\"xml\"] }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{"no form \"xml\""}},
+	{name: "columns that are not there", job: "[[step]]\nin = [\"t.z\"]\nreplace = { find = \"x\", with = \"y\" }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{":2:", "no column \"t.z\"", "did you mean \"t."}},
+	{name: "a column without text", job: "[[step]]\nin = [\"t.n\"]\nreplace = { find = \"x\", with = \"y\" }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{"holds no text"}},
+	{name: "replace beside set", job: "[[step]]\ntable = \"t\"\nin = [\"t.s\"]\nreplace = { find = \"x\", with = \"y\" }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{"stand alone"}},
+	{name: "text in a table without a key", job: "[[step]]\nin = [\"wordy.s\"]\nreplace = { find = \"x\", with = \"y\" }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{"no key", "structured = false"}},
+	{name: "workers where one writes", engine: "sqlite", args: []string{"run", "--accept", "any", "--workers", "2", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"one writer"}},
+	{name: "no workers", args: []string{"run", "--accept", "any", "--workers", "0", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"from 1 to 64"}},
 	{name: "let defined by itself", job: "[[step]]\ntable = \"t\"\nwhere = \"id = 1\"\nlet = { a = \"b + 1\", b = \"a\" }\nset = { n = \"a\" }\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "by itself"}},
 }
 
 // TestBadInput holds every message and exit status, and that nothing is changed.
 func TestBadInput(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
-		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer, s varchar(5))", "CREATE TABLE keyless (n integer)", "CREATE VIEW v AS SELECT * FROM t",
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer, s varchar(5))", "CREATE TABLE keyless (n integer)", "CREATE TABLE wordy (s varchar(9))", "CREATE VIEW v AS SELECT * FROM t",
 			"CREATE TABLE gen (id integer PRIMARY KEY, g integer GENERATED ALWAYS AS (id + 1) STORED)")
 		for i := 1; i <= 10; i++ {
 			d.exec(fmt.Sprintf("INSERT INTO t VALUES (%d, %d, 'x')", i, i), "INSERT INTO keyless VALUES (0)")

@@ -52,7 +52,7 @@ func TestParse(t *testing.T) {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
 	s := j.Steps[0]
-	if got, want := fmt.Sprint(s.Let, s.Set, s.Put, s.Expect, s.Checks), "[{full day_rate * :rise} {a full + 1}] [{day_rate round(full, 2)}] [{revised_by {text office false}} {n {integer 5 false}} {ok {boolean true false}} {on {date 2026-03-01 false}} {at {timestamp 2026-03-01 06:30:00 false}} {f {decimal 1.5 false}}] 100..250 [{SELECT 1 0 true true}]"; got != want {
+	if got, want := fmt.Sprint(s.Let, s.Set, s.Put, s.Expect, s.Checks), "[{full day_rate * :rise} {a full + 1}] [{day_rate round(full, 2)}] [{revised_by {text office false []}} {n {integer 5 false []}} {ok {boolean true false []}} {on {date 2026-03-01 false []}} {at {timestamp 2026-03-01 06:30:00 false []}} {f {decimal 1.5 false []}}] 100..250 [{SELECT 1 0 true true}]"; got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
 	if j.Steps[1].Name != "step 2" || j.Steps[1].Expect.String() != "7" {

@@ -38,7 +38,7 @@ type Form struct {
 	Hits    int64  `json:"occurrences"`
 }
 
-// Broken is a value that cannot be replaced in.
+// Broken is a value that cannot be replaced in, or that would not fit then.
 type Broken struct {
 	Key    string `json:"key"`
 	Column string `json:"column"`
@@ -187,6 +187,9 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 			}
 			if w := cols[i].Column.Length; w > 0 && utf8.RuneCount(after) > w {
 				tooLong[i]++
+				if len(r.Broken) < brokenShown {
+					r.Broken = append(r.Broken, Broken{key, cols[i].Column.Name, fmt.Sprintf("the new value has %d characters, %s takes %d", utf8.RuneCount(after), cols[i].Column.Type, w)})
+				}
 			}
 			a, b := string(v), string(after)
 			row.Changes = append(row.Changes, Cell{cols[i].Column.Name, &a, &b})

@@ -1,0 +1,101 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/engine/mariadb"
+	"jugatum/internal/engine/postgres"
+	"jugatum/internal/engine/sqlite"
+	"jugatum/internal/find"
+	"jugatum/internal/rewrite"
+)
+
+const (
+	findText = "http://charts.saltmere.test"
+	findHead = "`find` over the whole demo database divided by hand-written statements that count the rows of each table once, with the same conditions; and by one such statement a column.\n\n" +
+		"| engine | rows of the largest table | ÷ one statement a table (median) | least … greatest | wanted | ÷ one statement a column |\n|---|---|---|---|---|---|\n"
+)
+
+// search times find against statements written by hand.
+func (b *bench) search(rounds int) (string, error) {
+	ctx := context.Background()
+	args := []string{"demo", "--only-data", "--rows", fmt.Sprint(b.rows)}
+	if b.engine == "sqlite" {
+		b.url = "sqlite:" + filepath.Join(filepath.Dir(b.file), "demo", "saltmere.db")
+		args = append(args, filepath.Dir(b.url[len("sqlite:"):]))
+	} else {
+		args = append(args, "--db", b.url, filepath.Join(filepath.Dir(b.bin), "demo-"+b.engine))
+	}
+	if text, err := exec.Command(b.bin, args...).CombinedOutput(); err != nil {
+		return "", fmt.Errorf("making the demo: %w\n%s", err, text)
+	}
+	if b.engine == "mariadb" {
+		b.url = b.url[:len(b.url)-len("bench")] + "saltmere"
+	}
+	var db engine.DB
+	var err error
+	switch b.engine {
+	case "sqlite":
+		db, err = sqlite.Open(ctx, b.url)
+	case "postgres":
+		db, err = postgres.Open(ctx, b.url)
+	default:
+		db, err = mariadb.Open(ctx, b.url)
+	}
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	tables, err := db.Tables(ctx)
+	if err != nil {
+		return "", err
+	}
+	f, err := rewrite.NewFinder(findText)
+	if err != nil {
+		return "", err
+	}
+	count := func(t *change.Table, cols []*change.Column) error {
+		q := &change.Query{D: db.Dialect()}
+		q.Add("SELECT count(*) FROM ", t.SQL(q.D), " AS jugatum_t WHERE 1 = 0")
+		find.Narrow(q, "jugatum_t", cols, f)
+		var n int64
+		return db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&n)
+	}
+	var whole, each []float64
+	for range rounds {
+		begun := time.Now()
+		for _, t := range tables {
+			if cols := find.Columns(t, find.Options{}); len(cols) > 0 {
+				if err := count(t, cols); err != nil {
+					return "", err
+				}
+			}
+		}
+		byTable := time.Since(begun).Seconds()
+		begun = time.Now()
+		for _, t := range tables {
+			for _, c := range find.Columns(t, find.Options{}) {
+				if err := count(t, []*change.Column{c}); err != nil {
+					return "", err
+				}
+			}
+		}
+		byColumn := time.Since(begun).Seconds()
+		begun = time.Now()
+		if text, err := exec.Command(b.bin, "find", "--json", "--db", b.url, findText).CombinedOutput(); err != nil {
+			return "", fmt.Errorf("find: %w\n%s", err, text)
+		}
+		ours := time.Since(begun).Seconds()
+		whole, each = append(whole, ours/byTable), append(each, ours/byColumn)
+	}
+	sort.Float64s(whole)
+	sort.Float64s(each)
+	return fmt.Sprintf("| %s | %s | %.2f | %.2f … %.2f | ≤ 1.30 | %.2f |\n", b.engine, group(b.rows), whole[rounds/2], whole[0], whole[rounds-1], each[rounds/2]), nil
+}

@@ -1,0 +1,98 @@
+package change
+
+import (
+	"strconv"
+
+	"jugatum/internal/sqltext"
+)
+
+// What MariaDB's SQL has another form for.
+
+// expanded compares a key column by column, which is what MariaDB's planner
+// makes index ranges of: a >= 1 AND (a > 1 OR a = 1 AND (b > 2)).
+func (q *Query) expanded(alias string, cols []*Column, op string, v KeyValue) *Query {
+	col := alias + "." + q.D.Quote(cols[0].Name)
+	if len(cols) == 1 {
+		return q.Add(col, " ", op, " ").KeyArg(v[0], cols[0])
+	}
+	strict := op[:1]
+	q.Add(col, " ", strict, "= ").KeyArg(v[0], cols[0])
+	q.Add(" AND (", col, " ", strict, " ").KeyArg(v[0], cols[0])
+	q.Add(" OR ", col, " = ").KeyArg(v[0], cols[0])
+	return q.Add(" AND (").expanded(alias, cols[1:], op, v[1:]).Add("))")
+}
+
+// KeyArg binds a key's value, given in its text form, on MariaDB: bytes in
+// hexadecimal, numbers as such.
+func (q *Query) KeyArg(v any, c *Column) *Query {
+	s, isText := v.(string)
+	switch {
+	case c.Binary && isText:
+		q.Add("UNHEX(?)")
+		q.Args = append(q.Args, s)
+		return q
+	case c.Class == Number && isText:
+		if n, err := strconv.ParseInt(s, 10, 64); err == nil {
+			return q.Arg(n, "")
+		}
+		if n, err := strconv.ParseUint(s, 10, 64); err == nil {
+			return q.Arg(n, "")
+		}
+		return q.Arg(s, c.Base)
+	}
+	return q.Arg(v, "")
+}
+
+// statementMariaDB is Statement for MariaDB, which names the sources before SET,
+// and in a DELETE knows an alias only in the form for several tables.
+func (q *Query) statementMariaDB(c *Change, r Range) *Query {
+	if c.Verb == sqltext.Delete {
+		q.Add("DELETE ")
+		if c.joined || c.alias != "" {
+			q.Add(c.Ref, " ")
+		}
+		return q.Add("FROM ").tables(c).Filter(c, r)
+	}
+	q.Add("UPDATE ").tables(c).Add(" SET ")
+	n := 0
+	for _, s := range c.Set {
+		if !s.Implicit {
+			q.sep(n).Add(c.Ref, ".", c.D.Quote(s.Column.Name), " = ").NewValue(c, s)
+			n++
+		}
+	}
+	return q.Filter(c, r)
+}
+
+// differsMariaDB compares in the column's type; texts byte by byte in its
+// character set, since its collation would take 'a' and 'A' for the same.
+func (q *Query) differsMariaDB(col *Column, a, b string) *Query {
+	switch {
+	case col.Same == ByText:
+		return q.Add("NOT (BINARY CONVERT(", a, " USING ", col.Base, ") <=> BINARY ", b, ")")
+	case col.Same == ByImage:
+		return q.Add("NOT (BINARY ", a, " <=> BINARY ", b, ")")
+	case col.Base == "":
+		return q.Add("NOT (", a, " <=> ", b, ")")
+	}
+	return q.Add("NOT (CAST(", a, " AS ", col.Base, ") <=> ", b, ")")
+}
+
+// restoreMariaDB is Restore's UPDATE: the kept rows first, each finding its row by key.
+func (q *Query) restoreMariaDB(c *Change, kept *Kept, from, to int64) *Query {
+	q.FromKept(c, kept, kept.AfterRun(c), kept.Old).Add(" WHERE ").seq(from, to)
+	for _, n := range kept.New {
+		q.Add(" AND ").Unchanged(n.Of, "jugatum_t."+c.D.Quote(n.Of.Name), "k."+c.D.Quote(n.Name))
+	}
+	return q
+}
+
+// FromKept appends MariaDB's UPDATE of the target from kept values: the kept
+// rows are read first, and each finds its row by byKey. A condition follows.
+func (q *Query) FromKept(c *Change, kept, byKey *Kept, values []KeptColumn) *Query {
+	q.Add("UPDATE ", kept.Table, " AS k STRAIGHT_JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ").KeyJoin("jugatum_t", "k", byKey).Add(" SET ")
+	for i, v := range values {
+		q.sep(i).Add("jugatum_t.", c.D.Quote(v.Of.Name), " = k.", c.D.Quote(v.Name))
+	}
+	return q
+}

@@ -1,0 +1,106 @@
+package change
+
+import (
+	"strings"
+
+	"jugatum/internal/sqltext"
+)
+
+// Named in-between values: read, and written out wherever their names stand.
+
+// named reads the let fields, each of which may use those before it and after it.
+func (b *builder) named() error {
+	raw := map[string]sqltext.Fragment{}
+	for _, f := range b.spec.Let {
+		field := "let." + f.Name
+		word, err := sqltext.Lex(b.c.D, f.Name)
+		if err != nil || len(word) != 1 || word[0].Kind != sqltext.Ident {
+			return b.failf(field, "%q cannot name a value; use one word", f.Name)
+		}
+		if b.c.Table.Column(b.c.D, word[0]) != nil {
+			return b.failf(field, "table %s has a column of that name; choose another", b.c.Table)
+		}
+		if raw[b.c.D.Fold(f.Name)], err = sqltext.Expression(b.c.D, f.Expr); err != nil {
+			return b.fail(field, err)
+		}
+	}
+	// Written out one after the other until nothing is left to write out; what
+	// goes on longer than there are names goes round in a circle.
+	for _, f := range b.spec.Let {
+		expr := raw[b.c.D.Fold(f.Name)]
+		for round := 0; ; round++ {
+			next, found := substitute(b.c.D, expr, raw)
+			if !found {
+				break
+			}
+			if round > len(raw) {
+				return b.failf("let."+f.Name, "this value is defined by itself")
+			}
+			expr = next
+		}
+		b.c.Let = append(b.c.Let, Named{f.Name, expr})
+	}
+	return nil
+}
+
+func (b *builder) expand(f sqltext.Fragment) sqltext.Fragment {
+	m := map[string]sqltext.Fragment{}
+	for _, l := range b.c.Let {
+		m[b.c.D.Fold(l.Name)] = l.Expr
+	}
+	f, _ = substitute(b.c.D, f, m)
+	return f
+}
+
+// substitute writes out the named values in f, in brackets.
+func substitute(d sqltext.Dialect, f sqltext.Fragment, named map[string]sqltext.Fragment) (sqltext.Fragment, bool) {
+	var out []sqltext.Token
+	found := false
+	for i, t := range f.Tokens {
+		expr, ok := named[d.Fold(t.Text)]
+		if !ok || t.Kind != sqltext.Ident ||
+			i > 0 && (f.Tokens[i-1].Punct(".") || f.Tokens[i-1].Is("AS")) ||
+			i+1 < len(f.Tokens) && (f.Tokens[i+1].Punct(".") || f.Tokens[i+1].Punct("(")) {
+			out = append(out, t)
+			continue
+		}
+		found = true
+		out = append(out, sqltext.Token{Kind: sqltext.Punct, Text: "(", Pos: t.Pos, Space: t.Space})
+		out = append(out, expr.Tokens...)
+		out = append(out, sqltext.Token{Kind: sqltext.Punct, Text: ")", Pos: t.Pos})
+	}
+	return sqltext.Fragment{Tokens: out}, found
+}
+
+// volatileFunctions give another value at every call.
+var volatileFunctions = map[string]bool{"random": true, "randomblob": true, "gen_random_uuid": true, "uuid_generate_v4": true,
+	"clock_timestamp": true, "nextval": true, "rand": true, "uuid": true, "timeofday": true, "random_normal": true}
+
+// volatile refuses a named value that is written out in several places and
+// would come out different in each.
+func (b *builder) volatile() error {
+	for _, l := range b.spec.Let {
+		expr, err := sqltext.Expression(b.c.D, l.Expr)
+		if err != nil {
+			return b.fail("let."+l.Name, err)
+		}
+		for _, t := range expr.Tokens {
+			if t.Kind != sqltext.Ident || !volatileFunctions[strings.ToLower(t.Text)] {
+				continue
+			}
+			uses := 0
+			for _, other := range append(append([]Field{{"", b.spec.Where}}, b.spec.Let...), b.spec.Set...) {
+				toks, _ := sqltext.Lex(b.c.D, other.Expr)
+				for _, o := range toks {
+					if o.Is(strings.ToUpper(l.Name)) {
+						uses++
+					}
+				}
+			}
+			if uses > 1 {
+				return b.failf("let."+l.Name, "%s() gives another value at every use, and the name is used %d times; write it where it belongs", t.Text, uses)
+			}
+		}
+	}
+	return nil
+}
