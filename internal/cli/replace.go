@@ -127,11 +127,15 @@ func stepOf(j *job.Job, c *change.Change) int { return j.Of(c.Step) }
 func (a *app) printReplacement(r *preview.Replacement) {
 	o := a.out
 	o.Printf("\n")
-	t := o.NewTable("  column", ">rows", "form", ">replaced", ">stays", "because")
+	header, rest := []string{"  column", ">rows", "form", ">replaced"}, []string(nil)
+	if slices.ContainsFunc(r.Columns, func(c preview.ReplacedColumn) bool { return len(c.Near) > 0 }) {
+		header, rest = append(header, ">stays", "because"), []string{"", ""}
+	}
+	t := o.NewTable(header...)
 	for _, c := range r.Columns {
 		name, rows := "  "+term.Clean(c.Name), term.Count(c.Rows)
 		for _, f := range c.Forms {
-			t.Row(name, rows, f.Form, o.Paint(term.Bold, term.Count(f.Hits)), "", "")
+			t.Row(append([]string{name, rows, f.Form, o.Paint(term.Bold, term.Count(f.Hits))}, rest...)...)
 			name, rows = "", ""
 		}
 		for _, f := range c.Near {
