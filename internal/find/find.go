@@ -47,7 +47,13 @@ type Column struct {
 	// ExactRows is in how many rows those stand.
 	ExactRows int64 `json:"exact_rows"`
 
-	kinds map[[2]string]*Kind
+	kinds map[kindOf]*Kind
+}
+
+// kindOf tells kinds apart.
+type kindOf struct {
+	rewrite.Place
+	differs string
 }
 
 // Kind is one way in which it occurs there.
@@ -197,21 +203,20 @@ func (r *Result) table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *
 			if v == nil {
 				continue
 			}
-			list := f.Find(v)
-			if len(list) == 0 {
-				continue
-			}
 			if out[i] == nil {
-				out[i] = &Column{Schema: t.Schema, Table: t.Name, Column: c.Name, Parts: c.Holds == change.TextParts, kinds: map[[2]string]*Kind{}}
+				out[i] = &Column{Schema: t.Schema, Table: t.Name, Column: c.Name, Parts: c.Holds == change.TextParts, kinds: map[kindOf]*Kind{}}
 			}
-			out[i].Rows++
-			exact := out[i].Exact
-			for _, h := range list {
-				hits++
-				out[i].add(h, values[:keys])
+			x := out[i]
+			before, exact := x.Hits, x.Exact
+			f.Visit(v, func(p rewrite.Place, kind string, s []byte, start, end int) {
+				x.add(p, kind, s, start, end, values[:keys])
+			})
+			if x.Hits > before {
+				x.Rows++
+				hits += x.Hits - before
 			}
-			if out[i].Exact > exact {
-				out[i].ExactRows++
+			if x.Exact > exact {
+				x.ExactRows++
 			}
 		}
 		if n%512 == 0 {
@@ -224,7 +229,7 @@ func (r *Result) table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *
 	progress(hits)
 	var found []*Column
 	for _, c := range out {
-		if c != nil {
+		if c != nil && c.Hits > 0 {
 			c.order()
 			found = append(found, c)
 		}
@@ -244,18 +249,18 @@ func Narrow(q *change.Query, alias string, cols []*change.Column, f *rewrite.Fin
 	}
 }
 
-func (c *Column) add(h rewrite.Hit, key []sql.RawBytes) {
+// add counts one occurrence.
+func (c *Column) add(p rewrite.Place, differs string, s []byte, start, end int, key []sql.RawBytes) {
 	c.Hits++
-	if h.Replaced() {
-		c.Exact++
-	}
-	id := [2]string{h.Place.String(), h.Kind}
+	id := kindOf{p, differs}
 	k := c.kinds[id]
 	if k == nil {
-		k = &Kind{Form: id[0], Differs: id[1], Covered: h.Replaced()}
+		k = &Kind{Form: p.String(), Differs: differs, Covered: rewrite.Covered(p, differs)}
 		c.kinds[id] = k
 	}
-	k.Hits++
+	if k.Hits++; k.Covered {
+		c.Exact++
+	}
 	if len(k.Examples) >= examples {
 		return
 	}
@@ -263,7 +268,8 @@ func (c *Column) add(h rewrite.Hit, key []sql.RawBytes) {
 	for i, v := range key {
 		parts[i] = string(v)
 	}
-	k.Examples = append(k.Examples, Example{strings.Join(parts, ", "), h.Before, h.Match, h.After})
+	before, after := rewrite.Around(s, start, end)
+	k.Examples = append(k.Examples, Example{strings.Join(parts, ", "), before, string(s[start:end]), after})
 }
 
 // order lists the kinds, the most frequent first.

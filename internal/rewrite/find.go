@@ -19,7 +19,8 @@ type Finder struct {
 	slash  bool // it ends with one
 	core   string
 	ways   []way
-	re     *regexp.Regexp // one group a way
+	anchor []byte         // in lower case; every way's core holds it
+	re     *regexp.Regexp // without an anchor: one group a way
 	m      *matcher
 	not    map[string]bool
 }
@@ -29,6 +30,10 @@ type way struct {
 	form   Form
 	encode func(string) string
 	core   string
+	bytes  []byte // the core
+	at     int    // where the anchor stands in the core
+
+	sep, slash, www string // ://, / and www. in this way
 }
 
 // Hit is one occurrence.
@@ -63,20 +68,25 @@ func NewFinder(text string) (*Finder, error) {
 			// Written in a form that leaves the text as it is, it is plain.
 			if whole := encode(text); !seen[whole] {
 				seen[whole] = true
-				f.ways = append(f.ways, way{form, encode, encode(f.core)})
+				f.ways = append(f.ways, way{form: form, encode: encode, core: encode(f.core), bytes: []byte(encode(f.core)), sep: encode("://"), slash: encode("/"), www: encode("www.")})
 			}
 		}
 	}
 	sort.SliceStable(f.ways, func(a, b int) bool { return len(f.ways[a].core) > len(f.ways[b].core) })
+	f.m = &matcher{finder: f, escapes: true, anchors: []anchor{{}}}
+	if a := anchorOf(f.core); a != "" {
+		f.anchor = []byte(strings.ToLower(a))
+		f.m.anchors[0] = anchor{f.anchor, true}
+		for i := range f.ways {
+			f.ways[i].at = strings.Index(f.ways[i].core, a)
+		}
+		return f, nil
+	}
 	var parts []string
 	for _, w := range f.ways {
 		parts = append(parts, "("+regexp.QuoteMeta(w.core)+")")
 	}
 	f.re = regexp.MustCompile("(?i)" + strings.Join(parts, "|"))
-	f.m = &matcher{finder: f, escapes: true, anchors: []anchor{{}}}
-	if a := anchorOf(f.core); a != "" {
-		f.m.anchors[0].fold = regexp.MustCompile("(?i)" + regexp.QuoteMeta(a))
-	}
 	return f, nil
 }
 
@@ -110,26 +120,34 @@ func (f *Finder) Anchor() string { return anchorOf(f.core) }
 
 // Find gives the occurrences in a value.
 func (f *Finder) Find(value []byte) []Hit {
-	if !f.m.maybe(value) {
-		return nil
-	}
 	var hits []Hit
+	f.Visit(value, func(p Place, kind string, s []byte, start, end int) {
+		h := Hit{Place: p, Kind: kind, Match: string(s[start:end])}
+		h.Before, h.After = Around(s, start, end)
+		hits = append(hits, h)
+	})
+	return hits
+}
+
+// Visit calls see for each occurrence in a value: where it stands, how it
+// differs, and the text that holds it from start to end, which is only there
+// during the call.
+func (f *Finder) Visit(value []byte, see func(p Place, kind string, s []byte, start, end int)) {
+	if !f.m.maybe(value) {
+		return
+	}
 	w := walker{m: f.m, rules: &Rules{}}
 	w.see = func(s []byte, m match, in string, key bool) {
-		h := Hit{Place: Place{m.form, in, key}, Kind: m.kind, Match: string(s[m.start:m.end])}
-		h.Before, h.After = around(s, m.start, m.end)
-		hits = append(hits, h)
+		see(Place{m.form, in, key}, m.kind, s, m.start, m.end)
 	}
-	if _, err := w.text(value, "", false); err != nil { // only nested too deeply
-		return hits
-	}
-	return hits
+	w.text(value, "", false) // an error says only that it is nested too deeply
 }
 
 // shown is how many bytes around an occurrence are shown.
 const shown = 32
 
-func around(s []byte, start, end int) (before, after string) {
+// Around gives what stands around an occurrence.
+func Around(s []byte, start, end int) (before, after string) {
 	from, to := max(start-shown, 0), min(end+shown, len(s))
 	for from < start && !utf8.RuneStart(s[from]) {
 		from++
@@ -149,6 +167,9 @@ func around(s []byte, start, end int) (before, after string) {
 
 // all finds the text in s by its core and looks at what stands around it.
 func (f *Finder) all(s []byte, found []match) []match {
+	if f.re == nil {
+		return f.anchored(s, found)
+	}
 	for pos := 0; pos < len(s); {
 		loc := f.re.FindSubmatchIndex(s[pos:])
 		if loc == nil {
@@ -165,7 +186,7 @@ func (f *Finder) all(s []byte, found []match) []match {
 				if f.ways[j].core != w.core {
 					continue
 				}
-				if m := f.classify(s, pos+loc[0], pos+loc[1], f.ways[j]); best.end == 0 || m.end-m.start > best.end-best.start || m.end-m.start == best.end-best.start && m.kind == "" {
+				if m := f.classify(s, pos+loc[0], pos+loc[1], &f.ways[j]); best.end == 0 || m.end-m.start > best.end-best.start || m.end-m.start == best.end-best.start && m.kind == "" {
 					best = m
 				}
 			}
@@ -179,8 +200,42 @@ func (f *Finder) all(s []byte, found []match) []match {
 	return found
 }
 
+// anchored is all by the anchor: where that stands, each way's core is held
+// against what is around it.
+func (f *Finder) anchored(s []byte, found []match) []match {
+	for pos, from := 0, 0; ; {
+		i := indexFold(s[from:], f.anchor)
+		if i < 0 {
+			return found
+		}
+		hit := from + i
+		from = hit + 1
+		best := match{}
+		for n := range f.ways {
+			w := &f.ways[n]
+			start := hit - w.at
+			end := start + len(w.core)
+			if start < pos || end > len(s) || !bytes.EqualFold(s[start:end], w.bytes) {
+				continue
+			}
+			m := f.classify(s, start, end, w)
+			if best.end == 0 || m.end-m.start > best.end-best.start || m.end-m.start == best.end-best.start && m.kind == "" && best.kind != "" {
+				best = m
+			}
+		}
+		if best.end == 0 {
+			continue
+		}
+		if !f.ignored(s, best) {
+			found = append(found, best)
+		}
+		pos = best.end
+		from = max(from, pos)
+	}
+}
+
 // classify tells how an occurrence of the core differs from the text.
-func (f *Finder) classify(s []byte, start, end int, w way) match {
+func (f *Finder) classify(s []byte, start, end int, w *way) match {
 	var kinds []string
 	m := match{start: start, end: end, form: w.form}
 	same := string(s[start:end]) == w.core
@@ -188,11 +243,11 @@ func (f *Finder) classify(s []byte, start, end int, w way) match {
 		www := hasSuffixFold(s[:m.start], "www.")
 		if www {
 			m.start -= 4
-			same = same && (!f.www || string(s[m.start:m.start+4]) == w.encode("www."))
+			same = same && (!f.www || string(s[m.start:m.start+4]) == w.www)
 		}
 		scheme, at := "", m.start
-		if sep := w.encode("://"); f.scheme != "" && hasSuffixFold(s[:m.start], sep) {
-			at -= len(sep)
+		if f.scheme != "" && hasSuffixFold(s[:m.start], w.sep) {
+			at -= len(w.sep)
 			i := at
 			for i > 0 && schemeByte(s[i-1]) {
 				i--
@@ -217,8 +272,8 @@ func (f *Finder) classify(s []byte, start, end int, w way) match {
 			kinds = append(kinds, "without www.")
 		}
 		if f.slash {
-			if sep := w.encode("/"); bytes.HasPrefix(s[m.end:], []byte(sep)) {
-				m.end += len(sep)
+			if bytes.HasPrefix(s[m.end:], []byte(w.slash)) {
+				m.end += len(w.slash)
 			} else {
 				kinds = append(kinds, "without the slash at its end")
 			}
@@ -235,7 +290,22 @@ func (f *Finder) classify(s []byte, start, end int, w way) match {
 }
 
 func hasSuffixFold(s []byte, suffix string) bool {
-	return len(s) >= len(suffix) && strings.EqualFold(string(s[len(s)-len(suffix):]), suffix)
+	if len(s) < len(suffix) {
+		return false
+	}
+	for i, c := range s[len(s)-len(suffix):] { // ASCII, as all of these are
+		if c >= 'A' && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		want := suffix[i]
+		if want >= 'A' && want <= 'Z' {
+			want += 'a' - 'A'
+		}
+		if c != want {
+			return false
+		}
+	}
+	return true
 }
 
 func schemeByte(c byte) bool {
@@ -244,9 +314,12 @@ func schemeByte(c byte) bool {
 
 // Replaced reports whether a replacement of the text covers the occurrence
 // unless it is told otherwise.
-func (h Hit) Replaced() bool {
-	if h.Key || h.Form != Plain && h.Form != JSON || strings.Contains(h.In, "damaged") {
+func (h Hit) Replaced() bool { return Covered(h.Place, h.Kind) }
+
+// Covered is Hit.Replaced for a place and a difference.
+func Covered(p Place, kind string) bool {
+	if p.Key || p.Form != Plain && p.Form != JSON || strings.Contains(p.In, "damaged") {
 		return false
 	}
-	return h.Kind == "" || h.Kind == "in a longer word"
+	return kind == "" || kind == "in a longer word"
 }

@@ -42,8 +42,8 @@ type matcher struct {
 
 // anchor is a part of a text that is written the same in every form.
 type anchor struct {
-	text []byte
-	fold *regexp.Regexp // instead, where case does not count
+	text []byte // in lower case where case does not count; empty: found everywhere
+	fold bool
 }
 
 func newMatcher(r Rules) (*matcher, error) {
@@ -103,7 +103,7 @@ func newMatcher(r Rules) (*matcher, error) {
 		if a := anchorOf(p.Find); a != "" {
 			one := anchor{text: []byte(a)}
 			if r.Case != Exact {
-				one.fold = regexp.MustCompile("(?i)" + regexp.QuoteMeta(a))
+				one = anchor{[]byte(strings.ToLower(a)), true}
 			}
 			m.anchors = append(m.anchors, one)
 		} else {
@@ -165,8 +165,8 @@ func (m *matcher) maybe(s []byte) bool {
 	}
 	for i := range m.anchors {
 		switch a := &m.anchors[i]; {
-		case a.fold != nil:
-			if a.fold.Match(s) {
+		case a.fold:
+			if indexFold(s, a.text) >= 0 {
 				return true
 			}
 		case bytes.Contains(s, a.text):
@@ -316,3 +316,48 @@ func wordRune(r rune) bool {
 // Anchor is the part of a text to find that every form of it holds, "" if there
 // is none.
 func Anchor(find string) string { return anchorOf(find) }
+
+// indexFold is bytes.Index for ASCII text whose letters' case does not count;
+// text is given in lower case. It allocates nothing.
+func indexFold(s, text []byte) int {
+	low, up := text[0], text[0]
+	if low >= 'a' && low <= 'z' {
+		up -= 'a' - 'A'
+	}
+	// Where each of the two writings of the first letter stands next.
+	l, u := next(s, 0, low), next(s, 0, up)
+	for {
+		at := min(l, u)
+		if at > len(s)-len(text) {
+			return -1
+		}
+		i := 1
+		for i < len(text) {
+			c := s[at+i]
+			if c >= 'A' && c <= 'Z' {
+				c += 'a' - 'A'
+			}
+			if c != text[i] {
+				break
+			}
+			i++
+		}
+		if i == len(text) {
+			return at
+		}
+		if l == at {
+			l = next(s, at+1, low)
+		}
+		if u == at {
+			u = next(s, at+1, up)
+		}
+	}
+}
+
+// next is where c stands in s from i on, len(s) if nowhere.
+func next(s []byte, i int, c byte) int {
+	if j := bytes.IndexByte(s[i:], c); j >= 0 {
+		return i + j
+	}
+	return len(s)
+}

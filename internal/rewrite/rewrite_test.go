@@ -327,3 +327,15 @@ func BenchmarkJSON(b *testing.B) {
 func BenchmarkSerialised(b *testing.B) {
 	benchmark(b, "a:201:{"+strings.Repeat(`s:4:"quay";s:38:"moor with care at the north mole, no 1";`, 200)+`s:4:"link";s:29:"http://charts.saltmere.test/1";}`)
 }
+
+func BenchmarkFind(b *testing.B) {
+	f, err := NewFinder("http://charts.saltmere.test")
+	if err != nil {
+		b.Fatal(err)
+	}
+	s := []byte("see http://charts.saltmere.test/berth/165 before mooring; provisions at noon")
+	b.SetBytes(int64(len(s)))
+	for b.Loop() {
+		f.Find(s)
+	}
+}
