@@ -340,3 +340,52 @@ func TestReplaceTooLong(t *testing.T) {
 		}
 	})
 }
+
+// TestReplaceHazards: what would quietly spoil the data is told beforehand.
+func TestReplaceHazards(t *testing.T) {
+	d := fresh(t, "sqlite")
+	d.exec("CREATE TABLE t (id integer PRIMARY KEY, note text)", "INSERT INTO t VALUES (1, 'moor, moorland'), (2, 'http://a.test/x'), (3, 'berth')")
+	for with, want := range map[[2]string][]string{
+		{"moor", "berth"}:                    {"longer-words: 1 of the occurrences", "not-reversible: the new text stands there 1 times"},
+		{"moor", "moor again"}:               {"grows:"},
+		{"http://a.test", "https://a.test/"}: {"double-slash:", "1 occurrences are followed by one"},
+	} {
+		o := d.must(0, "preview", jobFile(t, fmt.Sprintf("[[step]]\nin = [\"t.note\"]\nreplace = { find = %q, with = %q }\n", with[0], with[1])))
+		for _, w := range want {
+			if !strings.Contains(o.out, w) {
+				t.Errorf("%v: the preview does not say %q:\n%s", with, w, o.out)
+			}
+		}
+	}
+}
+
+// TestReplaceHugeCell: values of 30 MB, some of it nested, are a row like any other.
+func TestReplaceHugeCell(t *testing.T) {
+	job := jobFile(t, fmt.Sprintf("[[step]]\nin = [\"t.note\"]\nreplace = { find = %q, with = %q }\n", oldLink, newLink))
+	engines(t, func(t *testing.T, d *database) {
+		const size = 30_000_000
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, note " + d.by("longtext", "text") + ")")
+		huge := strings.Repeat("x", size) + oldLink
+		serial := fmt.Sprintf(`a:1:{i:0;s:%d:"%s";}`, len(huge), huge)
+		for id, v := range map[int]string{1: huge, 2: serial, 3: "nothing"} {
+			if _, err := d.db.Exec(d.by("INSERT INTO t VALUES (?, ?)", map[string]string{"postgres": "INSERT INTO t VALUES ($1, $2)", "sqlite": "INSERT INTO t VALUES (?, ?)"}[d.engine]), id, v); err != nil {
+				t.Fatal(err)
+			}
+		}
+		d.must(0, "run", job, "--accept", "2")
+		want := map[string]string{"1": fmt.Sprint(size + len(newLink)), "2": fmt.Sprint(len(fmt.Sprintf(`a:1:{i:0;s:%d:"";}`, size+len(newLink))) + size + len(newLink)), "3": "7"}
+		for id, n := range want {
+			if got := d.one("SELECT length(note) FROM t WHERE id = " + id); got != n {
+				t.Errorf("row %s: %s bytes, want %s", id, got, n)
+			}
+		}
+		if got := d.one("SELECT substr(note, 1, 30) FROM t WHERE id = 2"); !strings.HasPrefix(got, fmt.Sprintf(`a:1:{i:0;s:%d:"xxx`, size+len(newLink))) {
+			t.Errorf("the length: %s", got)
+		}
+		d.must(0, "verify", "1")
+		d.must(0, "undo", "1")
+		if got := d.one("SELECT length(note) FROM t WHERE id = 2"); got != fmt.Sprint(len(serial)) {
+			t.Errorf("undone: %s bytes", got)
+		}
+	})
+}

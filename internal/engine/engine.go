@@ -203,11 +203,16 @@ type Log struct {
 // NoLog is a log of which nothing is known.
 var NoLog = Log{Bytes: -1, Records: -1, Images: -1}
 
-// Add adds another statement's log to l.
+// Add adds another statement's log to l; what is unknown of it adds nothing.
 func (l *Log) Add(o Log) {
-	l.Bytes += o.Bytes
-	l.Records += o.Records
-	l.Images += o.Images
+	for _, x := range []struct {
+		sum *int64
+		n   int64
+	}{{&l.Bytes, o.Bytes}, {&l.Records, o.Records}, {&l.Images, o.Images}} {
+		if x.n > 0 {
+			*x.sum = max(*x.sum, 0) + x.n
+		}
+	}
 }
 
 // Fault sorts errors by what can be done about them.

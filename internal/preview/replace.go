@@ -1,6 +1,7 @@
 package preview
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"fmt"
@@ -17,9 +18,11 @@ import (
 // Replacement is what a step that replaces text would do, and what it would leave.
 type Replacement struct {
 	Columns []ReplacedColumn `json:"columns"`
-	Damaged int64            `json:"damaged"`    // rows with a value that looks structured and is not valid
-	Broken  []Broken         `json:"broken"`     // the first of them
-	Already int64            `json:"new_before"` // occurrences of the new text before the run
+	Damaged int64            `json:"damaged"`         // rows with a value that looks structured and is not valid
+	Broken  []Broken         `json:"broken"`          // the first of them
+	Already int64            `json:"new_before"`      // occurrences of the new text before the run
+	Within  int64            `json:"in_longer_words"` // occurrences to be replaced that are part of a longer word
+	Slashes int64            `json:"double_slashes"`  // occurrences after which the new text would make two slashes of one
 }
 
 // ReplacedColumn is one column of it.
@@ -160,6 +163,9 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 			}
 			for _, f := range finders {
 				for _, h := range f.Find(v) {
+					if h.Replaced() && h.Kind != "" {
+						r.Within++
+					}
 					if !h.Replaced() {
 						nears[i][[2]string{h.Place.String(), h.Kind}]++
 					}
@@ -175,6 +181,11 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 			}
 			if len(res.Edits) == 0 {
 				continue
+			}
+			for _, e := range res.Edits {
+				if bytes.HasSuffix(e.New, []byte("/")) && bytes.HasPrefix(bytes.TrimPrefix(v[e.End:], []byte(`\`)), []byte("/")) && !bytes.HasSuffix(v[e.Start:e.End], []byte("/")) {
+					r.Slashes++
+				}
 			}
 			after := rewrite.Apply(v, res.Edits)
 			if string(after) == string(v) {
@@ -226,6 +237,12 @@ func (p *Step) replaceHazards(c *change.Change, near bool) {
 		if pair.Find != "" && strings.Contains(pair.With, pair.Find) {
 			add("grows", fmt.Sprintf("the new text %q contains the text it replaces: a second run would find it again and make it longer", pair.With), -1)
 		}
+	}
+	if n := p.Replacement.Within; n > 0 && !c.Rewrite.Rules.Words {
+		add("longer-words", fmt.Sprintf("%d of the occurrences are part of longer words, which would change; whole_words = true leaves those", n), -1)
+	}
+	if n := p.Replacement.Slashes; n > 0 {
+		add("double-slash", fmt.Sprintf("the new text ends with a slash and %d occurrences are followed by one: there would be two", n), -1)
 	}
 	if near && p.Replacement.Already > 0 {
 		add("not-reversible", fmt.Sprintf("the new text stands there %d times already: replacing it back would change those as well (undo does not: it puts back what was)", p.Replacement.Already), -1)
