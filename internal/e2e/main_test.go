@@ -331,13 +331,19 @@ func command(t testing.TB, args ...string) outcome {
 	cmd := exec.CommandContext(ctx, bin, args...)
 	var stdout, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &stdout, &stderr
-	err := cmd.Run()
+	if err := cmd.Start(); err != nil {
+		t.Fatalf("%v: %v", args, err)
+	}
+	ended, most := make(chan struct{}), make(chan int64)
+	go func() { most <- peak(cmd.Process.Pid, ended) }()
+	err := cmd.Wait()
+	close(ended)
 	var ee *exec.ExitError
 	if err != nil && !errors.As(err, &ee) {
 		t.Fatalf("%v: %v", args, err)
 	}
 	o := outcome{status: cmd.ProcessState.ExitCode(), out: stdout.String(), err: stderr.String()}
-	o.maxRSSBytes = maxRSS(cmd.ProcessState)
+	o.maxRSSBytes = <-most
 	if strings.Contains(o.err, "goroutine ") {
 		t.Fatalf("%v crashed:\n%s", args, o.err)
 	}
