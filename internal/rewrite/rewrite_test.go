@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -285,6 +286,9 @@ func FuzzSerialised(f *testing.F) {
 		return err == nil
 	})
 }
+
+// never matches nothing.
+var never = regexp.MustCompile(`[^\x00-\x{10FFFF}]`)
 
 // TestNothingIsAllocated where nothing matches.
 func TestNothingIsAllocated(t *testing.T) {
