@@ -283,10 +283,10 @@ func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (change.Ra
 		return r, -1, err
 	}
 	from, _ := r.Lo.Int()
-	if from, err = NextKept(ctx, s.k.DB, s.w.Kept, from); err != nil {
+	end, _ := lane.End.Int()
+	if from, err = NextKept(ctx, s.k.DB, s.w.Kept, from, end); err != nil {
 		return r, -1, err
 	}
-	end, _ := lane.End.Int()
 	r.Hi = change.KeyValue{min(change.AddInt(from, int64(n)), end)}
 	if s.w.Change.ChangesKey() {
 		r.Hi = lane.End // rows may take each other's keys; only all at once is safe
@@ -330,19 +330,20 @@ func (s *restore) end() {}
 
 func (s *restore) drop(context.Context) {}
 
-// NextKept gives the number before that of the first kept row after from; from
-// itself if there is none.
-func NextKept(ctx context.Context, db engine.DB, kept *change.Kept, from int64) (int64, error) {
+// NextKept gives the number before that of the first kept row after from; end
+// if there is none. Numbers up to end may be unused: those of rows that came
+// out the same, with those of whole lanes before them.
+func NextKept(ctx context.Context, db engine.DB, kept *change.Kept, from, end int64) (int64, error) {
 	q := &change.Query{D: db.Dialect()}
 	q.Add("SELECT min(seq) FROM ", kept.Table, " WHERE seq > ").Arg(from, "bigint")
 	var first sql.NullInt64
 	if err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&first); err != nil {
 		return from, err
 	}
-	if first.Valid {
-		from = first.Int64 - 1
+	if !first.Valid {
+		return end, nil
 	}
-	return from, nil
+	return first.Int64 - 1, nil
 }
 
 // ReadAstray reads the rows of change.Astray and closes them.

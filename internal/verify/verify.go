@@ -128,7 +128,7 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 		}
 	}
 	for to := int64(0); to < upTo; {
-		from, err := runner.NextKept(ctx, db, w.Kept, to)
+		from, err := runner.NextKept(ctx, db, w.Kept, to, upTo)
 		if err != nil {
 			return err
 		}
