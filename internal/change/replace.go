@@ -115,3 +115,35 @@ func narrow(q *Query, c *Change, col *Column, rules rewrite.Rules, param func(na
 	}
 	return nil
 }
+
+// FromLoaded is the change of rows whose new values were worked out by us and
+// loaded: from is the source, as jugatum_v with columns n0, n1, …, in the order
+// of the assignments, NULL where a value stays; where joins it to the target.
+// cast writes a new value in the column's type.
+func (c *Change) FromLoaded(from, where string, params map[string]Value, cast func(value string, col *Column) string) (*Change, error) {
+	out := *c
+	out.Rewrite, out.Loaded, out.Params = nil, true, params
+	tokens, err := sqltext.Lex(c.D, from)
+	if err != nil {
+		return nil, err
+	}
+	out.From = sqltext.Fragment{Tokens: tokens}
+	if out.Where, err = sqltext.Expression(c.D, where); err != nil {
+		return nil, err
+	}
+	out.Set = append([]Set(nil), c.Set...)
+	for i := range out.Set {
+		s := &out.Set[i]
+		if s.Implicit {
+			continue
+		}
+		value := fmt.Sprintf("jugatum_v.n%d", i)
+		if cast != nil {
+			value = cast(value, s.Column)
+		}
+		if s.Expr, err = sqltext.Expression(c.D, "coalesce("+value+", "+c.Ref+"."+c.D.Quote(s.Column.Name)+")"); err != nil {
+			return nil, err
+		}
+	}
+	return &out, nil
+}

@@ -13,7 +13,6 @@ import (
 // within longer words, and for an address with another scheme, with or without
 // www., without the slash at its end.
 type Finder struct {
-	text   string
 	scheme string // "http", "" without one
 	www    bool
 	slash  bool // it ends with one
@@ -50,7 +49,7 @@ func NewFinder(text string) (*Finder, error) {
 	if text == "" {
 		return nil, errors.New("the text to find is empty")
 	}
-	f := &Finder{text: text, core: text}
+	f := &Finder{core: text}
 	if schemed.MatchString(text) {
 		f.scheme, f.core, _ = strings.Cut(text, "://")
 	}

@@ -78,7 +78,6 @@ func (p Place) String() string {
 type Result struct {
 	Edits  []Edit
 	Places []Place // of each occurrence that is replaced
-	Left   []Place // of those in keys that are not
 }
 
 // Damage is a value that looks structured but is not valid, so that nobody can
@@ -194,7 +193,7 @@ func (w *walker) text(s []byte, in string, key bool) ([]Edit, error) {
 	}
 	var edits []Edit
 	var err error
-	places, left := len(w.res.Places), len(w.res.Left)
+	places := len(w.res.Places)
 	switch {
 	case looksSerialised(s):
 		edits, err = w.serialised(s, inside("serialised", in))
@@ -206,7 +205,7 @@ func (w *walker) text(s []byte, in string, key bool) ([]Edit, error) {
 	if err == nil {
 		return edits, nil
 	}
-	w.res.Places, w.res.Left = w.res.Places[:places], w.res.Left[:left]
+	w.res.Places = w.res.Places[:places]
 	if w.see != nil {
 		return w.plain(s, inside("damaged "+err.(*Damage).Kind, in), key)
 	}
@@ -242,9 +241,6 @@ func (w *walker) plain(s []byte, in string, key bool) ([]Edit, error) {
 		return nil, nil
 	}
 	if key && !w.rules.Keys {
-		for _, f := range found {
-			w.res.Left = append(w.res.Left, Place{f.form, in, true})
-		}
 		return nil, nil
 	}
 	edits := make([]Edit, 0, len(found))

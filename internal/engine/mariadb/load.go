@@ -7,7 +7,6 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
 // Locate asks for nothing: the key is enough.
@@ -85,26 +84,5 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 	if err := flush(); err != nil {
 		return nil, err
 	}
-	out := *c
-	out.Rewrite, out.Params = nil, nil
-	tokens, err := sqltext.Lex(d, "jugatum_v")
-	if err != nil {
-		return nil, err
-	}
-	out.From = sqltext.Fragment{Tokens: tokens}
-	where := (&change.Query{D: d}).KeyJoin(c.Ref, "jugatum_v", layout).String()
-	if out.Where, err = sqltext.Expression(d, where); err != nil {
-		return nil, err
-	}
-	out.Set = append([]change.Set(nil), c.Set...)
-	for i := range out.Set {
-		s := &out.Set[i]
-		if s.Implicit {
-			continue
-		}
-		if s.Expr, err = sqltext.Expression(d, fmt.Sprintf("coalesce(jugatum_v.n%d, %s.%s)", i, c.Ref, d.Quote(s.Column.Name))); err != nil {
-			return nil, err
-		}
-	}
-	return &out, nil
+	return c.FromLoaded("jugatum_v", (&change.Query{D: d}).KeyJoin(c.Ref, "jugatum_v", layout).String(), nil, nil)
 }

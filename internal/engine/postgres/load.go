@@ -7,7 +7,6 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
 // Locate asks for the tuple identifier and the transaction that wrote the row:
@@ -23,14 +22,13 @@ func (db *DB) Guarded(c *change.Change) bool { return !c.Table.Partitioned }
 
 // Load passes the new values as arrays.
 func (db *DB) Load(_ context.Context, _ *engine.Tx, c *change.Change, rows []engine.Rewritten) (*change.Change, error) {
-	out := *c
-	out.Rewrite, out.Loaded, out.Params = nil, true, map[string]change.Value{}
+	params := map[string]change.Value{}
 	list := func(name string, value func(r engine.Rewritten) *string) string {
 		texts := make([]*string, len(rows))
 		for i, r := range rows {
 			texts[i] = value(r)
 		}
-		out.Params[name] = change.Value{Type: change.TextValue, List: texts}
+		params[name] = change.Value{Type: change.TextValue, List: texts}
 		return ":" + name
 	}
 	var from, names, where []string
@@ -54,22 +52,10 @@ func (db *DB) Load(_ context.Context, _ *engine.Tx, c *change.Change, rows []eng
 		names = append(names, "tid", "xm")
 		where = append(where, c.Ref+".ctid = jugatum_v.tid", c.Ref+".xmin = jugatum_v.xm")
 	}
-	out.Set = append([]change.Set(nil), c.Set...)
-	for i := range out.Set {
-		s := &out.Set[i]
+	for i := range c.Set {
 		from = append(from, list(fmt.Sprintf("jugatum_n%d", i), func(r engine.Rewritten) *string { return r.New[i] }))
 		names = append(names, fmt.Sprintf("n%d", i))
-		expr, err := sqltext.Expression(d, fmt.Sprintf("coalesce(CAST(jugatum_v.n%d AS %s), %s.%s)", i, s.Column.Base, c.Ref, d.Quote(s.Column.Name)))
-		if err != nil {
-			return nil, err
-		}
-		s.Expr = expr
 	}
-	tokens, err := sqltext.Lex(d, "unnest("+strings.Join(from, ", ")+") AS jugatum_v("+strings.Join(names, ", ")+")")
-	if err != nil {
-		return nil, err
-	}
-	out.From = sqltext.Fragment{Tokens: tokens}
-	out.Where, err = sqltext.Expression(d, strings.Join(where, " AND "))
-	return &out, err
+	return c.FromLoaded("unnest("+strings.Join(from, ", ")+") AS jugatum_v("+strings.Join(names, ", ")+")", strings.Join(where, " AND "), params,
+		func(value string, col *change.Column) string { return "CAST(" + value + " AS " + col.Base + ")" })
 }

@@ -7,7 +7,6 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
 // Locate asks for nothing: the key is enough.
@@ -56,27 +55,5 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 			return nil, err
 		}
 	}
-	return derived(c, table+" AS jugatum_v", where)
-}
-
-// derived is the change of the rows that were loaded.
-func derived(c *change.Change, from string, where []string) (*change.Change, error) {
-	out := *c
-	out.Rewrite, out.Params = nil, nil
-	tokens, err := sqltext.Lex(d, from)
-	if err != nil {
-		return nil, err
-	}
-	out.From = sqltext.Fragment{Tokens: tokens}
-	if out.Where, err = sqltext.Expression(d, strings.Join(where, " AND ")); err != nil {
-		return nil, err
-	}
-	out.Set = append([]change.Set(nil), c.Set...)
-	for i := range out.Set {
-		s := &out.Set[i]
-		if s.Expr, err = sqltext.Expression(d, fmt.Sprintf("coalesce(jugatum_v.n%d, %s.%s)", i, c.Ref, d.Quote(s.Column.Name))); err != nil {
-			return nil, err
-		}
-	}
-	return &out, nil
+	return c.FromLoaded(table+" AS jugatum_v", strings.Join(where, " AND "), nil, nil)
 }
