@@ -220,11 +220,11 @@ func (b *bench) fresh() error {
 	switch b.engine {
 	case "mariadb":
 		texts = []string{"DROP TABLE IF EXISTS visit"}
-		if rows, err := b.db.Query("SELECT table_name FROM information_schema.tables WHERE table_schema = 'bench' AND table_name LIKE 'jugatum%'"); err == nil {
+		if rows, err := b.db.Query("SELECT concat(if(table_type = 'VIEW', 'VIEW ', 'TABLE '), table_name) FROM information_schema.tables WHERE table_schema = 'bench' AND table_name LIKE 'jugatum%'"); err == nil {
 			for rows.Next() {
 				var name string
 				rows.Scan(&name)
-				texts = append(texts, "DROP TABLE "+name)
+				texts = append(texts, "DROP "+name)
 			}
 			rows.Close()
 		}

@@ -152,20 +152,24 @@ func (c *Change) Repeatable(pure map[string]bool) bool {
 		}
 	}
 	for _, s := range c.Set {
-		if s.Implicit {
+		if s.Implicit || s.Default && s.Column.Default != "" {
 			return false
 		}
 	}
 	for _, f := range c.Fragments() {
 		for i, t := range f.Tokens {
 			call := i+1 < len(f.Tokens) && f.Tokens[i+1].Punct("(")
-			if t.Kind == sqltext.Ident && (call && !pure[strings.ToLower(t.Text)] || strings.HasPrefix(strings.ToUpper(t.Text), "CURRENT_") || t.Is("SELECT")) || t.Punct("@") {
+			if t.Kind == sqltext.Ident && (call && !pure[strings.ToLower(t.Text)] || timely[strings.ToUpper(t.Text)] || t.Is("SELECT")) || t.Punct("@") {
 				return false
 			}
 		}
 	}
 	return true
 }
+
+// timely are words that stand for another value each time, without brackets.
+var timely = map[string]bool{"CURRENT_DATE": true, "CURRENT_TIME": true, "CURRENT_TIMESTAMP": true, "CURRENT_USER": true, "CURRENT_ROLE": true, "LOCALTIME": true,
+	"LOCALTIMESTAMP": true, "UTC_DATE": true, "UTC_TIME": true, "UTC_TIMESTAMP": true, "NEXT": true, "PREVIOUS": true, "SYSDATE": true}
 
 // TargetSQL is the target in a FROM list.
 func (c *Change) TargetSQL() string {

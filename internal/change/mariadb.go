@@ -8,6 +8,10 @@ import (
 
 // What MariaDB's SQL has another form for.
 
+// anyDate lets one statement read dates from packed values as they are, also
+// those that are none, such as 0000-00-00.
+const anyDate = "SET STATEMENT sql_mode = 'ALLOW_INVALID_DATES' FOR "
+
 // expanded compares a key column by column, which is what MariaDB's planner
 // makes index ranges of: a >= 1 AND (a > 1 OR a = 1 AND (b > 2)).
 func (q *Query) expanded(alias string, cols []*Column, op string, v KeyValue) *Query {
@@ -80,7 +84,7 @@ func (q *Query) differsMariaDB(col *Column, a, b string) *Query {
 
 // restoreMariaDB is Restore's UPDATE: the kept rows first, each finding its row by key.
 func (q *Query) restoreMariaDB(c *Change, kept *Kept, from, to int64) *Query {
-	q.FromKept(c, kept, kept.AfterRun(c), kept.Old).Add(" WHERE ").seq(from, to)
+	q.FromKept(c, kept, kept.AfterRun(c), kept.Old).Add(" WHERE ").seq(kept, from, to)
 	for _, n := range kept.New {
 		q.Add(" AND ").Unchanged(n.Of, "jugatum_t."+c.D.Quote(n.Of.Name), "k."+c.D.Quote(n.Name))
 	}
@@ -95,4 +99,21 @@ func (q *Query) FromKept(c *Change, kept, byKey *Kept, values []KeptColumn) *Que
 		q.sep(i).Add("jugatum_t.", c.D.Quote(v.Of.Name), " = k.", c.D.Quote(v.Name))
 	}
 	return q
+}
+
+// Among appends the condition that the row's key is one of these.
+func (q *Query) Among(alias string, k *Key, keys []KeyValue) *Query {
+	open, end := "", ""
+	if len(k.Columns) > 1 {
+		open, end = "(", ")"
+	}
+	q.Add(open).Columns(alias, k.Columns).Add(end, " IN (")
+	for i, key := range keys {
+		q.sep(i).Add(open)
+		for j, c := range k.Columns {
+			q.sep(j).KeyArg(key[j], c)
+		}
+		q.Add(end)
+	}
+	return q.Add(")")
 }

@@ -113,7 +113,7 @@ func (q *Query) Range(alias string, k *Key, r Range) *Query {
 		return q.at(alias, k, r.At)
 	}
 	if r.Roster != nil {
-		return q.listed(alias, k, r)
+		return q.enrolled(alias, k, r)
 	}
 	if r.Lo != nil {
 		q.Add(" AND ").After(alias, k, r.Lo)
@@ -137,8 +137,8 @@ func (q *Query) at(alias string, k *Key, v KeyValue) *Query {
 	return q
 }
 
-// listed appends the condition that the row's key stands in a stretch of the roster.
-func (q *Query) listed(alias string, k *Key, r Range) *Query {
+// enrolled appends the condition that the row's key stands in a stretch of the roster.
+func (q *Query) enrolled(alias string, k *Key, r Range) *Query {
 	q.Add(" AND (").Columns(alias, k.Columns).Add(") IN (SELECT ")
 	for i, c := range r.Roster.Keys {
 		q.sep(i).Add("jugatum_r.", q.D.Quote(c.Name))
@@ -364,7 +364,7 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 		for i, o := range kept.Old {
 			q.sep(i).Add("k.", c.D.Quote(o.Name))
 		}
-		q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(from, to)
+		q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
 		q.Add(" AND NOT EXISTS (SELECT 1 FROM ", target, " AS jugatum_t WHERE ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
 		return q.Add(")")
 	}
@@ -375,7 +375,7 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 	for i, o := range kept.Old {
 		q.sep(i).Add(c.D.Quote(o.Of.Name), " = k.", c.D.Quote(o.Name))
 	}
-	q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(from, to).Add(" AND ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
+	q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to).Add(" AND ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
 	for _, n := range kept.New {
 		q.Add(" AND ").Unchanged(n.Of, "jugatum_t."+c.D.Quote(n.Of.Name), "k."+c.D.Quote(n.Name))
 	}
@@ -423,6 +423,9 @@ func Astray(c *Change, kept *Kept, state, shown State, from, to int64, limit int
 	}
 	present := "jugatum_t." + c.D.Quote(kept.Keys[0].Of.Name)
 	want := kept.Values(state)
+	if kept.Packed != "" {
+		q.Add(anyDate)
+	}
 	q.Add("SELECT k.seq, CASE WHEN ", present, " IS NULL THEN 0 ELSE 1 END")
 	for _, key := range kept.Keys {
 		q.Add(", ", text("k", key.Name, key.Of))
@@ -431,7 +434,7 @@ func Astray(c *Change, kept *Kept, state, shown State, from, to int64, limit int
 		q.Add(", ", text("k", w.Name, w.Of), ", ", text("jugatum_t", w.Of.Name, w.Of))
 	}
 	q.Add(" FROM ", kept.Table, " AS k LEFT JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ").KeyJoin("jugatum_t", "k", byKey)
-	q.Add(" WHERE ").seq(from, to).Add(" AND ")
+	q.Add(" WHERE ").seq(kept, from, to).Add(" AND ")
 	if len(kept.New) == 0 && state == AsChanged {
 		q.Add(present, " IS NOT NULL")
 	} else {
@@ -471,8 +474,35 @@ func (q *Query) Text(expr string) string {
 	return "CAST(" + expr + " AS text)"
 }
 
-func (q *Query) seq(from, to int64) *Query {
-	return q.Add("k.seq > ").Arg(from, "bigint").Add(" AND k.seq <= ").Arg(to, "bigint")
+// seq appends the condition that the kept row is one of those after from, up to
+// to. Where they are packed, it says as well in which packs they are.
+func (q *Query) seq(kept *Kept, from, to int64) *Query {
+	q.Add("k.seq > ").Arg(from, "bigint").Add(" AND k.seq <= ").Arg(to, "bigint")
+	if kept.Packed != "" {
+		q.Add(" AND k.packed_to > ").Arg(from, "bigint").Add(" AND k.packed_to < ").Arg(AddInt(to, PackedRows), "bigint")
+	}
+	return q
+}
+
+// CountKept is the query for how many kept rows there are after from, up to to.
+func CountKept(d sqltext.Dialect, kept *Kept, from, to int64) *Query {
+	q := &Query{D: d}
+	if kept.Packed == "" {
+		return q.Add("SELECT count(*) FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
+	}
+	q.Add("SELECT CAST(coalesce(sum(least(last, ").Arg(to, "bigint").Add(") - greatest(first, ").Arg(from, "bigint")
+	return q.Add(")), 0) AS SIGNED) FROM ", kept.Packed, " WHERE last > ").Arg(from, "bigint").Add(" AND first < ").Arg(to, "bigint")
+}
+
+// NextKept is the query for the number before that of the first kept row after
+// from; it gives NULL or nothing if there is none.
+func NextKept(d sqltext.Dialect, kept *Kept, from int64) *Query {
+	q := &Query{D: d}
+	if kept.Packed == "" {
+		return q.Add("SELECT min(seq) - 1 FROM ", kept.Table, " WHERE seq > ").Arg(from, "bigint")
+	}
+	q.Add("SELECT greatest(first, ").Arg(from, "bigint")
+	return q.Add(") FROM ", kept.Packed, " WHERE last > ").Arg(from, "bigint").Add(" ORDER BY last LIMIT 1")
 }
 
 func (q *Query) sep(i int) *Query {

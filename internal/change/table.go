@@ -165,11 +165,16 @@ func (t *Table) Stored() []*Column {
 // Kept is the layout of a kept-values table: for every changed row its key,
 // its old values and, for an update, its new ones.
 type Kept struct {
-	Table string // as SQL text
-	Keys  []KeptColumn
-	Old   []KeptColumn
-	New   []KeptColumn // empty for a delete
+	Table  string // as SQL text
+	Packed string // the table that holds the values of many rows in one, of which Table is a view; empty without one
+	Keys   []KeptColumn
+	Old    []KeptColumn
+	New    []KeptColumn // empty for a delete
 }
+
+// PackedRows is how many kept rows a row of a packed table holds at most. Its
+// "last" is the number of the last of them, "first" that before the first.
+const PackedRows = 1000
 
 // KeptColumn is one column of a kept-values table.
 type KeptColumn struct {

@@ -6,7 +6,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
 	"jugatum/internal/pace"
@@ -129,8 +128,4 @@ func asUndo(work []*runner.Work, orig *ledger.Run) error {
 		}
 	}
 	return nil
-}
-
-func keptLayout(l *ledger.Ledger, st *ledger.Step, c *change.Change) *change.Kept {
-	return change.NewKept(l.KeptName(0, st.N), c)
 }

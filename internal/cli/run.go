@@ -263,13 +263,11 @@ func (a *app) record(ctx context.Context, p *plan, l *ledger.Ledger, r *ledger.R
 	if err := l.Ensure(ctx, s); err != nil {
 		return nil, fmt.Errorf("the ledger cannot be made in %s: %w; nothing was changed", p.db.Name(), err)
 	}
-	var kept [][]string
+	kept := make([]*change.Kept, len(p.changes))
 	for i, ch := range p.changes {
-		var ddl []string
-		if r.Options.Keep {
-			ddl = p.db.KeptTable(keptLayout(l, r.Steps[i], ch))
+		if r.Options.Keep && r.Steps[i].KeptTable == "" { // an undo has those of its run
+			kept[i] = change.NewKept("", ch)
 		}
-		kept = append(kept, ddl)
 	}
 	if err := l.Create(ctx, s, r, kept); err != nil {
 		return nil, fmt.Errorf("the run cannot be recorded in the ledger: %w; nothing was changed", err)

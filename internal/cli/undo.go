@@ -92,7 +92,7 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 			Method: "undo", Matched: -1, ToChange: -1, Status: "pending"}
 		for _, o := range orig.Steps {
 			if o.Name == ch.Step {
-				st.KeptTable, st.ToChange = o.KeptTable, o.Totals.Changed
+				st.KeptTable, st.PackedTable, st.ToChange = o.KeptTable, o.PackedTable, o.Totals.Changed
 			}
 		}
 		u.Steps = append(u.Steps, st)

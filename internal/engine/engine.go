@@ -171,6 +171,14 @@ type KeptReader interface {
 	PrepareKept(ctx context.Context, kept *change.Kept) error
 }
 
+// Packer is met by engines where the kept values of many rows go into one row of
+// a table, since a row of a table for each would cost as much as its change.
+type Packer interface {
+	// Packs reports whether these columns can be kept so. KeptTable then makes
+	// kept.Packed, and kept.Table as a view of it.
+	Packs(kept *change.Kept) bool
+}
+
 // Setting is one server setting and what it means here.
 type Setting struct {
 	Name    string `json:"name"`

@@ -62,7 +62,7 @@ func newRun(t *testing.T, l *Ledger, s *engine.Session) *Run {
 		Options: Options{Hold: 50 * time.Millisecond, Batch: 9, Keep: true},
 		Steps: []*Step{{N: 1, Name: "one", Verb: "update", TableName: "t", KeyColumns: []string{"id"}, SetColumns: []string{"a", "b"}, Method: "sweep", Matched: 5, ToChange: 4, TableRows: 6, Status: "pending"},
 			{N: 2, Name: "two", Verb: "delete", TableName: "t", KeyColumns: []string{"id"}, Method: "sweep", Matched: -1, ToChange: -1, Status: "pending"}}}
-	kept := [][]string{{"CREATE TABLE " + l.KeptName(0, 1) + " (seq INTEGER PRIMARY KEY)"}, nil}
+	kept := []*change.Kept{{}, nil}
 	if err := l.Create(context.Background(), s, r, kept); err != nil {
 		t.Fatal(err)
 	}
@@ -83,13 +83,13 @@ func TestARunReadsBackAsItWasWritten(t *testing.T) {
 	if got.Title != b.Title || got.Reason != b.Reason || got.Source != b.Source || !reflect.DeepEqual(got.Params, b.Params) || !reflect.DeepEqual(got.Options, b.Options) || got.Status != Running || got.StartedAt.Sub(b.StartedAt).Abs() > time.Millisecond {
 		t.Errorf("%+v\n%+v", got, b)
 	}
-	if st := got.Steps[0]; st.KeptTable != l.KeptName(2, 1) || !reflect.DeepEqual(st.SetColumns, []string{"a", "b"}) || st.Totals.Batches != 0 || st.Totals.Log.Bytes != -1 {
+	if st := got.Steps[0]; st.KeptTable != l.db.LedgerTable("kept_2_1") || !reflect.DeepEqual(st.SetColumns, []string{"a", "b"}) || st.Totals.Batches != 0 || st.Totals.Log.Bytes != -1 {
 		t.Errorf("%+v", got.Steps[0])
 	}
 	if got.Steps[1].KeptTable != "" {
 		t.Error("a step without kept values has a table for them")
 	}
-	if _, err := raw.Exec("SELECT * FROM " + l.KeptName(1, 1) + ", " + l.KeptName(2, 1)); err != nil {
+	if _, err := raw.Exec("SELECT * FROM " + l.db.LedgerTable("kept_1_1") + ", " + l.db.LedgerTable("kept_2_1")); err != nil {
 		t.Error(err)
 	}
 	var nf *engine.NotFoundError

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -83,6 +84,7 @@ type Step struct {
 	SetColumns  []string
 	Method      string
 	KeptTable   string
+	PackedTable string // of which KeptTable is a view, or empty
 	Matched     int64
 	ToChange    int64
 	TableRows   int64
@@ -98,9 +100,15 @@ type Totals struct {
 }
 
 // Create records a new run with its steps and gives it its number. The kept
-// tables are made in the same transaction.
-func (l *Ledger) Create(ctx context.Context, s *engine.Session, r *Run, kept [][]string) error {
+// tables, for the steps that have a layout in kept, are made in the same
+// transaction.
+func (l *Ledger) Create(ctx context.Context, s *engine.Session, r *Run, kept []*change.Kept) error {
 	for attempt := 0; ; attempt++ {
+		for i, st := range r.Steps {
+			if kept != nil && kept[i] != nil { // of an earlier attempt, under another number
+				st.KeptTable, st.PackedTable = "", ""
+			}
+		}
 		err := l.create(ctx, s, r, kept)
 		if err == nil {
 			return nil
@@ -112,7 +120,7 @@ func (l *Ledger) Create(ctx context.Context, s *engine.Session, r *Run, kept [][
 	}
 }
 
-func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept [][]string) error {
+func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []*change.Kept) error {
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return err
@@ -120,6 +128,13 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept [][
 	defer tx.Rollback()
 	if err := tx.Scan(ctx, l.sql("SELECT coalesce(max(id), 0) + 1 FROM @run"), nil, &r.ID); err != nil {
 		return err
+	}
+	if c, ok := l.db.(engine.DDLCommitter); ok && c.DDLCommits() {
+		// Whoever makes the first table of a number has that number, also before
+		// there is a row that says so. (Left behind by a crash: a gap in the numbers.)
+		for l.taken(ctx, tx, r) {
+			r.ID++
+		}
 	}
 	if u, err := user.Current(); err == nil {
 		r.OSUser = u.Username
@@ -146,12 +161,9 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept [][
 		undoOf = r.UndoOf
 	}
 	for i, st := range r.Steps {
-		if st.KeptTable == "" && kept != nil && kept[i] != nil {
-			st.KeptTable = l.KeptName(r.ID, st.N)
-			for _, text := range kept[i] {
-				if _, err := tx.Exec(ctx, strings.ReplaceAll(text, l.KeptName(0, st.N), st.KeptTable)); err != nil {
-					return fmt.Errorf("making the kept-values table: %w", err)
-				}
+		if kept != nil && kept[i] != nil {
+			if err := l.makeKept(ctx, tx, r, st, kept[i]); err != nil {
+				return fmt.Errorf("making the kept-values table: %w", err)
 			}
 		}
 	}
@@ -172,7 +184,7 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept [][
 		keys, _ := json.Marshal(st.KeyColumns)
 		cols, _ := json.Marshal(st.SetColumns)
 		if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @step (run, n, name, verb, table_schema, table_name, key_columns, set_columns, method, kept_table, matched, to_change, table_rows, status)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`), r.ID, st.N, st.Name, st.Verb, st.TableSchema, st.TableName, string(keys), string(cols), st.Method, st.KeptTable,
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`), r.ID, st.N, st.Name, st.Verb, st.TableSchema, st.TableName, string(keys), string(cols), st.Method, cmp.Or(st.PackedTable, st.KeptTable),
 			st.Matched, st.ToChange, st.TableRows, "pending"); err != nil {
 			return err
 		}
@@ -282,6 +294,9 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 		if err := rows.Scan(&s.N, &s.Name, &s.Verb, &s.TableSchema, &s.TableName, &keys, &cols, &s.Method, &s.KeptTable, &s.Matched, &s.ToChange, &s.TableRows, &s.Status,
 			&t.Batches, &t.Scanned, &t.Matched, &t.Changed, &t.LeftAlone, &t.Retries, &t.SetAside, &t.Log.Bytes, &t.Log.Records, &t.Log.Images, &t.Log.Scope); err != nil {
 			return err
+		}
+		if name := strings.Replace(s.KeptTable, "packed_", "kept_", 1); name != s.KeptTable {
+			s.PackedTable, s.KeptTable = s.KeptTable, name
 		}
 		for _, x := range []error{json.Unmarshal([]byte(keys), &s.KeyColumns), json.Unmarshal([]byte(cols), &s.SetColumns)} {
 			if x != nil {

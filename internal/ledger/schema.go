@@ -62,7 +62,7 @@ var tables = []string{
 		key_columns {text} NOT NULL, // JSON
 		set_columns {text} NOT NULL, // JSON
 		method {text} NOT NULL,      // sweep, roster, single
-		kept_table {text} NOT NULL,  // as SQL text; empty without kept values
+		kept_table {text} NOT NULL,  // as SQL text; empty without kept values; packed_… where kept_… is a view of that
 		matched {int} NOT NULL,      // counted beforehand; -1 not counted
 		to_change {int} NOT NULL,    // rows whose new value differs; -1 not counted
 		table_rows {int} NOT NULL,   // rows of the table at the start, perhaps estimated
@@ -251,9 +251,32 @@ func (m *moment) Scan(src any) error {
 	return nil
 }
 
-// KeptName is the name, as SQL text, of the kept-values table of a step.
-func (l *Ledger) KeptName(run int64, step int) string {
-	return l.db.LedgerTable(fmt.Sprintf("kept_%d_%d", run, step))
+// taken reports whether there is a kept-values table of the run's number.
+func (l *Ledger) taken(ctx context.Context, tx *engine.Tx, r *Run) bool {
+	for _, st := range r.Steps {
+		for _, name := range []string{"kept_%d_%d", "packed_%d_%d"} {
+			if _, err := tx.Exec(ctx, "SELECT 1 FROM "+l.db.LedgerTable(fmt.Sprintf(name, r.ID, st.N))+" WHERE 1 = 0"); err == nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// makeKept makes the kept-values table of a step in the form that the engine wants.
+func (l *Ledger) makeKept(ctx context.Context, tx *engine.Tx, r *Run, st *Step, layout *change.Kept) error {
+	st.KeptTable = l.db.LedgerTable(fmt.Sprintf("kept_%d_%d", r.ID, st.N))
+	layout.Table = st.KeptTable
+	if p, ok := l.db.(engine.Packer); ok && p.Packs(layout) {
+		st.PackedTable = l.db.LedgerTable(fmt.Sprintf("packed_%d_%d", r.ID, st.N))
+		layout.Packed = st.PackedTable
+	}
+	for _, text := range l.db.KeptTable(layout) {
+		if _, err := tx.Exec(ctx, text); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Kept lays out the kept-values table of a step, nil without kept values.
@@ -261,7 +284,9 @@ func (l *Ledger) Kept(s *Step, c *change.Change) *change.Kept {
 	if s.KeptTable == "" {
 		return nil
 	}
-	return change.NewKept(s.KeptTable, c)
+	k := change.NewKept(s.KeptTable, c)
+	k.Packed = s.PackedTable
+	return k
 }
 
 // Roster is the layout of a step's table of keys.

@@ -91,10 +91,16 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	var kept *change.Kept
 	if keep {
 		kept = change.NewKept(db.LedgerTable("rehearsal"), c)
+		if p, ok := db.(engine.Packer); ok && p.Packs(kept) {
+			kept.Packed = db.LedgerTable("rehearsal_packed")
+		}
 		texts := append(db.LedgerSetup(), db.KeptTable(kept)...)
 		if ddl, ok := db.(engine.DDLCommitter); ok && ddl.DDLCommits() { // a temporary table does not
+			if kept.Packed != "" { // and has no views
+				texts = texts[:1]
+			}
 			for i := range texts {
-				texts[i] = strings.Replace(texts[i], "CREATE OR REPLACE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)
+				texts[i] = strings.Replace(texts[i], "CREATE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)
 			}
 		}
 		for _, text := range texts {

@@ -3,6 +3,7 @@ package runner
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 
 	"jugatum/internal/change"
@@ -302,7 +303,8 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 		return e, nil, err
 	}
 	e.Kept = 0
-	if err := tx.Scan(ctx, "SELECT count(*) FROM "+s.w.Kept.Table+" WHERE seq > ? AND seq <= ?", []any{from, to}, &e.Scanned); err != nil {
+	count := change.CountKept(s.k.DB.Dialect(), s.w.Kept, from, to)
+	if err := tx.S.Conn.QueryRowContext(ctx, count.String(), count.Args...).Scan(&e.Scanned); err != nil {
 		return e, nil, err
 	}
 	e.Matched = e.Scanned
@@ -334,16 +336,16 @@ func (s *restore) drop(context.Context) {}
 // if there is none. Numbers up to end may be unused: those of rows that came
 // out the same, with those of whole lanes before them.
 func NextKept(ctx context.Context, db engine.DB, kept *change.Kept, from, end int64) (int64, error) {
-	q := &change.Query{D: db.Dialect()}
-	q.Add("SELECT min(seq) FROM ", kept.Table, " WHERE seq > ").Arg(from, "bigint")
-	var first sql.NullInt64
-	if err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&first); err != nil {
+	q := change.NextKept(db.Dialect(), kept, from)
+	var before sql.NullInt64
+	err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&before)
+	switch {
+	case err != nil && !errors.Is(err, sql.ErrNoRows):
 		return from, err
-	}
-	if !first.Valid {
+	case !before.Valid:
 		return end, nil
 	}
-	return first.Int64 - 1, nil
+	return before.Int64, nil
 }
 
 // ReadAstray reads the rows of change.Astray and closes them.

@@ -4,6 +4,7 @@ package verify
 import (
 	"context"
 	"fmt"
+	"math"
 	"math/big"
 
 	"jugatum/internal/change"
@@ -106,11 +107,11 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 			return err
 		}
 	}
-	if err := db.Pool().QueryRowContext(ctx, "SELECT count(*) FROM "+w.Kept.Table).Scan(&s.Kept); err != nil {
+	all := change.CountKept(db.Dialect(), w.Kept, 0, math.MaxInt64)
+	if err := db.Pool().QueryRowContext(ctx, all.String(), all.Args...).Scan(&s.Kept); err != nil {
 		return fmt.Errorf("the kept values of step %q cannot be read: %w", s.Name, err)
 	}
-	q := &change.Query{D: db.Dialect()}
-	q.Add("SELECT count(*) FROM ", w.Kept.Table, " WHERE seq <= ").Arg(upTo, "bigint")
+	q := change.CountKept(db.Dialect(), w.Kept, 0, upTo)
 	if err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&s.Compared); err != nil {
 		return err
 	}

@@ -26,27 +26,32 @@ func wide(kept *change.Kept) bool {
 	return total > keptRowLimit
 }
 
-// KeptTable gives the statement for a kept-values table: columns of the very
+// KeptTable gives the statements for a kept-values table: columns of the very
 // types, character sets and collations that they keep, without their rules.
 func (db *DB) KeptTable(kept *change.Kept) []string {
 	long := wide(kept)
-	cols := []string{"seq bigint NOT NULL PRIMARY KEY"}
-	for i, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
-		for _, c := range list {
-			typ := c.Of.Type
-			if long && i > 0 && c.Of.Length > 255 {
-				typ = "longtext"
-				if c.Of.Binary {
-					typ = "longblob"
-				}
+	var types []string
+	for i, c := range columns(kept) {
+		typ := c.Of.Type
+		if long && i >= len(kept.Keys) && c.Of.Length > 255 {
+			typ = "longtext"
+			if c.Of.Binary {
+				typ = "longblob"
 			}
-			if c.Of.Collation != "" {
-				typ += " CHARACTER SET " + strings.SplitN(c.Of.Collation, "_", 2)[0] + " COLLATE " + c.Of.Collation
-			}
-			cols = append(cols, d.Quote(c.Name)+" "+typ+" NULL DEFAULT NULL")
 		}
+		if c.Of.Collation != "" {
+			typ += " CHARACTER SET " + strings.SplitN(c.Of.Collation, "_", 2)[0] + " COLLATE " + c.Of.Collation
+		}
+		types = append(types, typ)
 	}
-	return []string{"CREATE OR REPLACE TABLE " + kept.Table + " (" + strings.Join(cols, ", ") + ") ENGINE = InnoDB ROW_FORMAT = DYNAMIC"}
+	if kept.Packed != "" {
+		return packedTable(kept, types)
+	}
+	cols := []string{"seq bigint NOT NULL PRIMARY KEY"}
+	for i, c := range columns(kept) {
+		cols = append(cols, d.Quote(c.Name)+" "+types[i]+" NULL DEFAULT NULL")
+	}
+	return []string{"CREATE TABLE " + kept.Table + " (" + strings.Join(cols, ", ") + ") ENGINE = InnoDB ROW_FORMAT = DYNAMIC"}
 }
 
 // pure are functions of MariaDB that give the same result for the same
@@ -61,17 +66,67 @@ var pure = map[string]bool{"abs": true, "ascii": true, "ceil": true, "ceiling": 
 	"year": true, "month": true, "day": true, "date": true, "json_extract": true, "json_set": true, "json_replace": true, "json_value": true, "json_unquote": true,
 	"decimal": true, "char": true, "binary": true, "interval": true}
 
-// Batch stages the rows in the kept-values table, locking them, drops those
-// that would not change, and writes the rest: by the statement itself where
-// that gives the same values again, else from what was staged.
+// Batch changes the rows and keeps their values. Where snapshot can, it does so;
+// otherwise rows are staged, in a temporary table if they are to be packed.
 func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	if kept == nil {
+		return db.bare(ctx, tx, c, r, base)
+	}
+	if done, e, err := db.snapshot(ctx, tx, c, kept, r, base); done || err != nil {
+		return e, err
+	}
+	if kept.Packed == "" {
+		return db.staged(ctx, tx, c, kept, r, base)
+	}
 	st := tx.S.State.(*session)
+	temp := *kept
+	temp.Table, temp.Packed = "jugatum_k", ""
+	if st.staging != kept {
+		for _, text := range db.KeptTable(&temp) {
+			if _, err := tx.Exec(ctx, strings.Replace(text, "CREATE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)); err != nil {
+				return engine.Effect{}, fmt.Errorf("making a temporary table for the batch: %w", err)
+			}
+		}
+		st.staging = kept
+	}
+	if _, err := tx.Exec(ctx, "DELETE FROM jugatum_k"); err != nil {
+		return engine.Effect{}, err
+	}
+	e, err := db.staged(ctx, tx, c, &temp, r, 0)
+	if err != nil || e.Changed == 0 {
+		e.Kept = base
+		return e, err
+	}
+	if err := db.relax(ctx, tx, kept); err != nil {
+		return e, err
+	}
+	if e.Kept, err = packStaged(ctx, tx, &temp, kept, base); err != nil {
+		return e, err
+	}
+	if e.Kept != base+e.Changed {
+		return e, fmt.Errorf("%s: %d rows were changed but %d are kept", c.Table, e.Changed, e.Kept-base)
+	}
+	return e, db.tighten(ctx, tx)
+}
+
+// bare is the batch without kept values: the statement itself.
+func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
-	read, err := db.read(ctx, tx)
+	scanned, err := db.counting(ctx, tx, c, r, &e)
 	if err != nil {
 		return e, err
 	}
-	scanned := func() error {
+	if e.Changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, r)); err != nil {
+		return e, err
+	}
+	tx.S.State.(*session).changed = e.Changed
+	return e, scanned()
+}
+
+// counting begins to count the rows that are gone over; what it gives ends that.
+func (db *DB) counting(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, e *engine.Effect) (func() error, error) {
+	read, err := db.read(ctx, tx)
+	return func() error {
 		if !c.From.Empty() && r.Hi != nil { // the counters hold the sources' rows as well
 			q := &change.Query{D: d}
 			q.Add("SELECT count(*) FROM ", c.Table.SQL(d), " AS jugatum_t WHERE 1 = 1").Range("jugatum_t", c.Table.Key, r)
@@ -80,13 +135,18 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		now, err := db.read(ctx, tx)
 		e.Scanned = now - read
 		return err
-	}
-	if kept == nil {
-		if e.Changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, r)); err != nil {
-			return e, err
-		}
-		st.changed = e.Changed
-		return e, scanned()
+	}, err
+}
+
+// staged puts the rows into the kept-values table, locking them, drops those
+// that would not change, and writes the rest: by the statement itself where
+// that gives the same values again, else from what was staged.
+func (db *DB) staged(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	st := tx.S.State.(*session)
+	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
+	scanned, err := db.counting(ctx, tx, c, r, &e)
+	if err != nil {
+		return e, err
 	}
 	if err := db.relax(ctx, tx, kept); err != nil {
 		return e, err

@@ -33,7 +33,7 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 			cols += fmt.Sprintf(", n%d longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", i)
 		}
 		for _, text := range db.KeptTable(layout) {
-			text = strings.Replace(text, "CREATE OR REPLACE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)
+			text = strings.Replace(text, "CREATE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)
 			text = strings.Replace(text, ") ENGINE", cols+") ENGINE", 1)
 			if _, err := tx.Exec(ctx, text); err != nil {
 				return nil, fmt.Errorf("making a temporary table for new values: %w", err)

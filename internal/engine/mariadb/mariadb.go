@@ -35,6 +35,8 @@ type DB struct {
 	stage  string // sql_mode in which old values are copied, whatever they are
 	binlog bool
 	galera bool
+	views  bool // we may make views
+	snap   bool // the server can fail a transaction that would change what was changed since its snapshot
 
 	account account
 	config  *mysql.Config // for replicas that name no user or password of their own
@@ -130,6 +132,14 @@ func (db *DB) look(ctx context.Context, cfg *mysql.Config) error {
 	if err := probe.QueryRowContext(ctx, "SELECT variable_value FROM information_schema.global_variables WHERE variable_name = 'wsrep_on'").Scan(&galera); err == nil {
 		db.galera = fmt.Sprintf("%s", galera) == "ON"
 	}
+	var snap int
+	if err := probe.QueryRowContext(ctx, "SELECT count(*) FROM information_schema.global_variables WHERE variable_name = 'innodb_snapshot_isolation'").Scan(&snap); err != nil {
+		return err
+	}
+	db.snap = snap == 1
+	if err := db.mayView(ctx, probe); err != nil {
+		return err
+	}
 	db.strict, db.stage = modes(mode)
 	if db.binlog && format == "STATEMENT" {
 		// READ COMMITTED, without which INSERT … SELECT locks the gaps between
@@ -139,6 +149,26 @@ func (db *DB) look(ctx context.Context, cfg *mysql.Config) error {
 		}
 	}
 	return nil
+}
+
+// mayView asks whether a grant that names the user lets it make views. Rights
+// that come by a role are not seen: then kept values are not packed.
+func (db *DB) mayView(ctx context.Context, probe *sql.DB) error {
+	rows, err := probe.QueryContext(ctx, "SHOW GRANTS")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var g string
+		if err := rows.Scan(&g); err != nil {
+			return err
+		}
+		what, where, _ := strings.Cut(g, " ON ")
+		all := strings.Contains(what, "ALL PRIVILEGES") || strings.Contains(what, "CREATE VIEW") && strings.Contains(what, "SHOW VIEW")
+		db.views = db.views || all && (strings.HasPrefix(where, "*.*") || strings.HasPrefix(where, "`"+db.schema+"`.*"))
+	}
+	return rows.Err()
 }
 
 // modes derives the two sql_modes of our sessions from the server's. The names
@@ -222,7 +252,7 @@ func (db *DB) Fault(err error) engine.Fault {
 			return engine.Connection
 		case 1317, 1969:
 			return engine.Cancelled
-		case 1048, 1062, 1263, 1264, 1265, 1292, 1365, 1366, 1367, 1406, 1411, 1416, 1441, 1451, 1452, 1557, 1644, 1690, 1748, 4025, 1761, 1762, 1867, 1906, 1916, 4038:
+		case 1048, 1050, 1062, 1263, 1264, 1265, 1292, 1365, 1366, 1367, 1406, 1411, 1416, 1441, 1451, 1452, 1557, 1644, 1690, 1748, 4025, 1761, 1762, 1867, 1906, 1916, 4038:
 			return engine.Data
 		case 1054, 1064, 1146, 1305, 1582, 1583, 1630, 1222, 1052, 1060, 1066, 1109, 1111, 1241, 1242, 1270, 1271, 1267:
 			return engine.Invalid
@@ -250,6 +280,12 @@ type session struct {
 	told    bool           // may ask about our own locks
 	changed int64          // rows of the batch under way
 	loaded  *change.Change // for which the table of new values was made
+	staging *change.Kept   // for which the temporary table of rows to pack was made
+
+	frozen bool                    // transactions begin as REPEATABLE READ, with snapshot isolation
+	twice  map[*change.Change]bool // whether the change may be worked out twice
+	apart  int                     // batches to go without a snapshot
+	rare   map[*change.Change]bool // few of the rows gone over change
 }
 
 // Session opens the connection that writes. READ COMMITTED keeps INSERT … SELECT
@@ -265,7 +301,8 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		"SET SESSION tx_read_only = 0",
 		fmt.Sprintf("SET SESSION innodb_lock_wait_timeout = %d, lock_wait_timeout = %d", wait, wait),
 		"SET SESSION max_statement_time = 0",
-		"SET SESSION optimizer_switch = 'mrr=off'", // rows in key order, as they lie
+		"SET SESSION optimizer_switch = 'mrr=off'",          // rows in key order, as they lie
+		"SET SESSION in_predicate_conversion_threshold = 0", // a list of keys is a list of ranges
 	}
 	if db.binlog {
 		settings = append(settings, "SET SESSION binlog_format = IF(@@binlog_format = 'STATEMENT', 'ROW', @@binlog_format)")
@@ -277,6 +314,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		}
 	}
 	s := &engine.Session{Conn: conn, Begin: "START TRANSACTION READ WRITE", State: st}
+	s.Started = func(tx *engine.Tx) { tx.State = st.frozen }
 	st.log, _ = db.written(ctx, conn)
 	if err := conn.QueryRowContext(ctx, "SELECT CONNECTION_ID()").Scan(&s.ID); err != nil {
 		conn.Close()

@@ -1,0 +1,282 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+const (
+	// apartFor is how many batches go another way after one has failed because
+	// another session changed its rows: there are probably more to come.
+	apartFor = 20
+
+	// listed is how many keys one statement names. The planner gives up above
+	// optimizer_max_sel_args, 16,000.
+	listed = 2000
+
+	// heldBytes is how much of kept values is held in memory at a time.
+	heldBytes = 8 << 20
+)
+
+// isolate has the transactions that follow keep one snapshot, or not. With
+// innodb_snapshot_isolation a transaction fails (error 1020) that would change a
+// row which another has changed since the snapshot was made.
+func (db *DB) isolate(ctx context.Context, tx *engine.Tx, frozen bool) error {
+	st := tx.S.State.(*session)
+	if st.frozen == frozen {
+		return nil
+	}
+	text := "SET SESSION tx_isolation = 'READ-COMMITTED', innodb_snapshot_isolation = OFF"
+	if frozen {
+		text = "SET SESSION tx_isolation = 'REPEATABLE-READ', innodb_snapshot_isolation = ON"
+	}
+	if _, err := tx.Exec(ctx, text); err != nil {
+		return err
+	}
+	st.frozen = frozen
+	return nil
+}
+
+// snapshot works the new values out two times: reading, which takes no locks,
+// to keep them, and by the statement itself. Both see the rows in the same
+// state, or the server fails the second and the batch is done again in the way
+// that locks rows first. So rows are locked only if they change, and no longer
+// than it takes to change them. It reports whether the batch is done.
+func (db *DB) snapshot(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (bool, engine.Effect, error) {
+	st := tx.S.State.(*session)
+	e := engine.Effect{Scanned: -1, Kept: base, Log: engine.NoLog}
+	again, known := st.twice[c]
+	if !known {
+		if st.twice == nil {
+			st.twice = map[*change.Change]bool{}
+		}
+		again = db.snap && kept.Packed != "" && c.Repeatable(pure) && restated(c)
+		st.twice[c] = again
+	}
+	again = again && r.Hi != nil && r.At == nil && r.Roster == nil
+	st.apart = max(st.apart-1, 0)
+	frozen := tx.State == true
+	if err := db.isolate(ctx, tx, again && st.apart == 0); err != nil {
+		return false, e, err
+	}
+	if !frozen || !again {
+		return false, e, nil
+	}
+	if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_batch"); err != nil {
+		return false, e, err
+	}
+	done, err := true, error(nil)
+	for part := &r; part != nil && done && err == nil; {
+		done, part, err = db.frozen(ctx, tx, c, kept, *part, &e)
+	}
+	if err != nil {
+		if db.Fault(err) == engine.Busy {
+			st.apart = apartFor
+			if err := db.isolate(ctx, tx, false); err != nil {
+				return false, e, err
+			}
+		}
+		return false, e, err
+	}
+	if !done { // a value that is stored otherwise than we reckon
+		st.twice[c] = false
+		_, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_batch")
+		return false, e, err
+	}
+	st.changed = e.Changed
+	return true, e, nil
+}
+
+// frozen keeps and changes the rows of r, or as many of them as memory is meant
+// for; then it gives what is left. It is not done if the rows kept and those
+// changed turn out not to be the same.
+func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, e *engine.Effect) (bool, *change.Range, error) {
+	before, err := db.read(ctx, tx)
+	if err != nil {
+		return false, nil, err
+	}
+	x, ok, err := db.foresee(ctx, tx, c, kept, r)
+	if err != nil || !ok {
+		return false, nil, err
+	}
+	now, err := db.read(ctx, tx)
+	if err != nil {
+		return false, nil, err
+	}
+	scanned := now - before
+	e.Scanned = max(e.Scanned, 0) + scanned
+	e.Matched += x.matched
+	part := r
+	if x.last != nil {
+		part.Hi = x.last
+	}
+	if len(x.keys) > 0 {
+		if e.Kept, err = x.packs.flush(ctx, tx, kept, e.Kept); err != nil {
+			return false, nil, err
+		}
+		var changed int64
+		if int64(len(x.keys))*3 > scanned {
+			changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, part))
+		} else {
+			changed, err = byKeys(ctx, tx, c, part, x.keys)
+		}
+		if err != nil || changed != int64(len(x.keys)) {
+			return false, nil, err
+		}
+		e.Changed += changed
+	}
+	if x.last == nil {
+		return true, nil, nil
+	}
+	r.Lo = x.last
+	return true, &r, nil
+}
+
+// byKeys changes the rows with these keys, by the statement itself.
+func byKeys(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, keys []change.KeyValue) (int64, error) {
+	var sum int64
+	for len(keys) > 0 {
+		n := min(listed, len(keys))
+		// The bounds are those of these keys, so that whatever the planner does, it stays within.
+		q := (&change.Query{D: d}).Statement(c, change.Range{Lo: r.Lo, Hi: keys[n-1]})
+		r.Lo = keys[n-1]
+		done, err := exec(ctx, tx, q.Add(" AND ").Among(c.Ref, c.Table.Key, keys[:n]))
+		if err != nil {
+			return sum, err
+		}
+		sum += done
+		keys = keys[n:]
+	}
+	return sum, nil
+}
+
+// foreseen are the rows of a range that will change, as the snapshot has them.
+type foreseen struct {
+	matched int64
+	keys    []change.KeyValue // in their order
+	packs   packer
+	last    change.KeyValue // the key to go on after; nil at the end
+}
+
+// foresee reads them, without locks. It reports false if one of them cannot be packed.
+func (db *DB) foresee(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range) (foreseen, bool, error) {
+	var x foreseen
+	q := &change.Query{D: d}
+	q.Add("SELECT ")
+	for i, k := range append(append([]change.KeptColumn(nil), kept.Keys...), kept.Old...) {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Add(shown(k, c.Ref+"."+d.Quote(k.Of.Name)))
+	}
+	for i, k := range kept.New {
+		value := &change.Query{D: d, Args: q.Args}
+		value.NewValue(c, c.Set[i])
+		q.Args = value.Args
+		q.Add(", ", shown(k, stored(k.Of, value.String())))
+	}
+	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
+	rows, err := tx.Query(ctx, q.String(), q.Args...)
+	if err != nil {
+		return x, false, err
+	}
+	defer rows.Close()
+	values := make([]sql.RawBytes, len(columns(kept)))
+	into := make([]any, len(values))
+	for i := range values {
+		into[i] = &values[i]
+	}
+	k, o := len(kept.Keys), len(kept.Old)
+	held := 0
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return x, false, err
+		}
+		x.matched++
+		full := x.packs.bytes+held > heldBytes
+		if c.Verb == sqltext.Delete || differ(values[k:k+o], values[k+o:]) {
+			for i, n := range kept.New {
+				if len(values[k+o+i]) > room(n.Of) {
+					return x, false, nil
+				}
+			}
+			if !x.packs.add(values) {
+				return x, false, nil
+			}
+			x.keys = append(x.keys, keyOf(values[:k]))
+			held += 50
+		}
+		if full {
+			x.last = keyOf(values[:k])
+			break
+		}
+	}
+	return x, true, rows.Err()
+}
+
+func keyOf(values []sql.RawBytes) change.KeyValue {
+	key := make(change.KeyValue, len(values))
+	for i, v := range values {
+		key[i] = string(v)
+	}
+	return key
+}
+
+func differ(a, b []sql.RawBytes) bool {
+	for i := range a {
+		if (a[i] == nil) != (b[i] == nil) || string(a[i]) != string(b[i]) {
+			return true
+		}
+	}
+	return false
+}
+
+// restated reports whether stored knows what becomes of a value in every column
+// that is assigned.
+func restated(c *change.Change) bool {
+	for _, s := range c.Set {
+		name, _, _ := strings.Cut(s.Column.Type, "(")
+		name, _, _ = strings.Cut(name, " ")
+		switch name {
+		case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "date", "time", "datetime", "char", "varchar", "tinytext", "text", "mediumtext",
+			"longtext", "varbinary", "blob", "mediumblob", "longblob":
+		default:
+			return false
+		}
+	}
+	return true
+}
+
+// stored is what the column holds once a value is assigned to it, if that goes
+// without an error: rounded, in its character set, and without the spaces that
+// do not fit.
+func stored(col *change.Column, expr string) string {
+	switch {
+	case col.Binary:
+		return expr
+	case strings.HasPrefix(col.Type, "char("):
+		return "TRIM(TRAILING ' ' FROM CONVERT(" + expr + " USING " + col.Base + "))"
+	case strings.HasPrefix(col.Type, "varchar("):
+		return "LEFT(CONVERT(" + expr + " USING " + col.Base + "), " + strings.TrimSuffix(strings.TrimPrefix(col.Type, "varchar("), ")") + ")"
+	case col.Class == change.Text:
+		return "CONVERT(" + expr + " USING " + col.Base + ")"
+	}
+	return "CAST(" + expr + " AS " + col.Base + ")"
+}
+
+// room is how many bytes of text, as the driver gives them, surely fit a column
+// that cuts spaces off where they do not.
+func room(col *change.Column) int {
+	switch {
+	case strings.HasPrefix(col.Type, "tinytext"):
+		return 255
+	case strings.HasPrefix(col.Type, "text"):
+		return 65_535
+	}
+	return packLimit
+}
