@@ -174,7 +174,7 @@ type Kept struct {
 
 // PackedRows is how many kept rows a row of a packed table holds at most. Its
 // "last" is the number of the last of them, "first" that before the first.
-const PackedRows = 1000
+const PackedRows = 4000
 
 // KeptColumn is one column of a kept-values table.
 type KeptColumn struct {

@@ -99,8 +99,9 @@ type DDLCommitter interface{ DDLCommits() bool }
 type WaitWatcher interface {
 	// Waiting lists the sessions that wait for those numbered ids, which are not
 	// among them even if one waits for another. It may be called while they are
-	// busy. What it may not see is left out.
-	Waiting(ctx context.Context, ids []int64) ([]Waiter, error)
+	// busy. What it may not see is left out. idle is for how long it did nothing
+	// but wait until it could ask.
+	Waiting(ctx context.Context, ids []int64) (list []Waiter, idle time.Duration, err error)
 }
 
 // Waiter is a session that waits for a lock of ours.

@@ -64,8 +64,9 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 			o.mu.Lock()
 			ids := slices.Sorted(maps.Keys(o.sessions))
 			o.mu.Unlock()
+			var idle time.Duration
 			if watches && len(ids) > 0 {
-				waiters, err = watcher.Waiting(ctx, ids)
+				waiters, idle, err = watcher.Waiting(ctx, ids)
 			}
 			if lags && err == nil {
 				behind, err = lag.Lag(ctx)
@@ -83,7 +84,7 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 			if ctx.Err() != nil {
 				return
 			}
-			o.seen(begun, time.Since(begun), waiters, behind, share, err)
+			o.seen(begun, time.Since(begun)-idle, waiters, behind, share, err)
 		}
 	}()
 	return o

@@ -262,7 +262,7 @@ func TestWaiting(t *testing.T) {
 		done <- err
 	}()
 	for begun := time.Now(); ; time.Sleep(50 * time.Millisecond) {
-		list, err := db.Waiting(ctx, []int64{s.ID})
+		list, _, err := db.Waiting(ctx, []int64{s.ID})
 		if err != nil {
 			t.Fatal(err)
 		}

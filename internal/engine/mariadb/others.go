@@ -12,16 +12,18 @@ import (
 
 // Waiting asks InnoDB which transactions wait for ours. Its account tells the
 // beginning of a wait in whole seconds only, so nothing is said about that.
-func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, error) {
+func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, time.Duration, error) {
+	begun := time.Now()
 	db.account.mu.Lock()
 	defer db.account.mu.Unlock()
 	if wait := accountIdle - time.Since(db.account.read); wait > 0 {
 		select {
 		case <-ctx.Done():
-			return nil, ctx.Err()
+			return nil, 0, ctx.Err()
 		case <-time.After(wait):
 		}
 	}
+	idle := time.Since(begun)
 	defer func() { db.account.read = time.Now() }()
 	texts := make([]string, len(ids))
 	for i, id := range ids {
@@ -33,18 +35,18 @@ func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, error)
 		LEFT JOIN information_schema.innodb_locks l ON l.lock_trx_id = w.requesting_trx_id
 		WHERE b.trx_mysql_thread_id IN (`+list+`) AND r.trx_mysql_thread_id NOT IN (`+list+`) GROUP BY r.trx_mysql_thread_id`)
 	if err != nil {
-		return nil, err
+		return nil, idle, err
 	}
 	defer rows.Close()
 	var out []engine.Waiter
 	for rows.Next() {
 		var w engine.Waiter
 		if err := rows.Scan(&w.Session, &w.For, &w.Statement); err != nil {
-			return nil, err
+			return nil, idle, err
 		}
 		out = append(out, w)
 	}
-	return out, rows.Err()
+	return out, idle, rows.Err()
 }
 
 // ManyWriters is true: writers of different rows do not wait for each other.

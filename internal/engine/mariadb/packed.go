@@ -1,7 +1,6 @@
 package mariadb
 
 import (
-	"bytes"
 	"context"
 	"database/sql"
 	"fmt"
@@ -86,8 +85,18 @@ type pack struct {
 
 // packer puts rows together to packs.
 type packer struct {
-	packs []pack
-	bytes int
+	kept    *change.Kept
+	numbers []bool // columns whose values are numbers in JSON too
+	packs   []pack
+	bytes   int
+}
+
+func newPacker(kept *change.Kept) *packer {
+	p := &packer{kept: kept}
+	for _, k := range columns(kept) {
+		p.numbers = append(p.numbers, k.Of.Class == change.Number && !strings.HasPrefix(k.Of.Type, "double") && !strings.Contains(k.Of.Type, "zerofill"))
+	}
+	return p
 }
 
 // add takes the values of a row. It takes nothing and reports false if the row
@@ -115,7 +124,11 @@ func (p *packer) add(values []sql.RawBytes) bool {
 		if i > 0 {
 			x.json = append(x.json, ',')
 		}
-		x.json = appendJSON(x.json, v)
+		if p.numbers[i] && v != nil {
+			x.json = append(x.json, v...)
+		} else {
+			x.json = appendJSON(x.json, v)
+		}
 	}
 	x.json = append(x.json, ']')
 	x.rows++
@@ -123,39 +136,36 @@ func (p *packer) add(values []sql.RawBytes) bool {
 	return true
 }
 
-// special tells what is escaped in a JSON string.
-func special(c rune) bool { return c < 0x20 || c == '"' || c == '\\' }
-
 // appendJSON appends a text as a JSON string, or null.
 func appendJSON(to []byte, v []byte) []byte {
 	if v == nil {
 		return append(to, "null"...)
 	}
 	to = append(to, '"')
-	for {
-		i := bytes.IndexFunc(v, special)
-		if i < 0 {
-			return append(append(to, v...), '"')
+	done := 0
+	for i, c := range v {
+		if c >= 0x20 && c != '"' && c != '\\' {
+			continue
 		}
-		to = append(to, v[:i]...)
-		if c := v[i]; c >= 0x20 {
+		to = append(to, v[done:i]...)
+		if done = i + 1; c >= 0x20 {
 			to = append(to, '\\', c)
 		} else {
 			to = fmt.Appendf(to, `\u%04x`, c)
 		}
-		v = v[i+1:]
 	}
+	return append(append(to, v[done:]...), '"')
 }
 
 // flush writes the packs, numbered from base+1 on, and gives the last number.
-func (p *packer) flush(ctx context.Context, tx *engine.Tx, kept *change.Kept, base int64) (int64, error) {
+func (p *packer) flush(ctx context.Context, tx *engine.Tx, base int64) (int64, error) {
 	for _, x := range p.packs {
-		if _, err := tx.Exec(ctx, "INSERT INTO "+kept.Packed+" (last, first, v) VALUES (?, ?, ?)", base+x.rows, base, string(x.json)+"]"); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO "+p.kept.Packed+" (last, first, v) VALUES (?, ?, ?)", base+x.rows, base, string(x.json)+"]"); err != nil {
 			return base, err
 		}
 		base += x.rows
 	}
-	*p = packer{}
+	p.packs, p.bytes = nil, 0
 	return base, nil
 }
 
@@ -168,7 +178,7 @@ func packStaged(ctx context.Context, tx *engine.Tx, from, kept *change.Kept, bas
 			long += " + coalesce(octet_length(k." + d.Quote(k.Name) + "), 0)"
 		}
 	}
-	var p packer
+	p := newPacker(kept)
 	for after, limit := int64(0), int64(100); ; {
 		q := &change.Query{D: d}
 		q.Add("SELECT k.seq")
@@ -212,7 +222,7 @@ func packStaged(ctx context.Context, tx *engine.Tx, from, kept *change.Kept, bas
 		if p.bytes > packBytes {
 			limit = max(1, read*packBytes/int64(p.bytes))
 		}
-		if base, err = p.flush(ctx, tx, kept, base); err != nil {
+		if base, err = p.flush(ctx, tx, base); err != nil {
 			return base, err
 		}
 		if alone > 0 {

@@ -19,6 +19,11 @@ const (
 	// optimizer_max_sel_args, 16,000.
 	listed = 2000
 
+	// dense is above which share of the rows gone over, 1 in so many, a batch
+	// goes by its range: looking up a row by its key costs as much as going over
+	// a few.
+	dense = 3
+
 	// heldBytes is how much of kept values is held in memory at a time.
 	heldBytes = 8 << 20
 )
@@ -115,17 +120,17 @@ func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 	if x.last != nil {
 		part.Hi = x.last
 	}
-	if len(x.keys) > 0 {
-		if e.Kept, err = x.packs.flush(ctx, tx, kept, e.Kept); err != nil {
+	if n := x.keys.len(); n > 0 {
+		if e.Kept, err = x.packs.flush(ctx, tx, e.Kept); err != nil {
 			return false, nil, err
 		}
 		var changed int64
-		if int64(len(x.keys))*3 > scanned {
+		if int64(n)*dense > scanned {
 			changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, part))
 		} else {
-			changed, err = byKeys(ctx, tx, c, part, x.keys)
+			changed, err = byKeys(ctx, tx, c, part, &x.keys)
 		}
-		if err != nil || changed != int64(len(x.keys)) {
+		if err != nil || changed != int64(n) {
 			return false, nil, err
 		}
 		e.Changed += changed
@@ -138,34 +143,70 @@ func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 }
 
 // byKeys changes the rows with these keys, by the statement itself.
-func byKeys(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, keys []change.KeyValue) (int64, error) {
+func byKeys(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, keys *keyList) (int64, error) {
 	var sum int64
-	for len(keys) > 0 {
-		n := min(listed, len(keys))
+	for from := 0; from < keys.len(); from += listed {
+		var list []change.KeyValue
+		for i := from; i < min(from+listed, keys.len()); i++ {
+			list = append(list, keys.at(i))
+		}
 		// The bounds are those of these keys, so that whatever the planner does, it stays within.
-		q := (&change.Query{D: d}).Statement(c, change.Range{Lo: r.Lo, Hi: keys[n-1]})
-		r.Lo = keys[n-1]
-		done, err := exec(ctx, tx, q.Add(" AND ").Among(c.Ref, c.Table.Key, keys[:n]))
+		r.Hi = list[len(list)-1]
+		n, err := exec(ctx, tx, (&change.Query{D: d}).Statement(c, r).Add(" AND ").Among(c.Ref, c.Table.Key, list))
 		if err != nil {
 			return sum, err
 		}
-		sum += done
-		keys = keys[n:]
+		sum += n
+		r.Lo = r.Hi
 	}
 	return sum, nil
+}
+
+// keyList is keys in little room: their texts one after the other.
+type keyList struct {
+	columns int
+	text    []byte
+	ends    []int // of each value
+}
+
+func (l *keyList) len() int {
+	if l.columns == 0 {
+		return 0
+	}
+	return len(l.ends) / l.columns
+}
+
+func (l *keyList) add(values []sql.RawBytes) {
+	l.columns = len(values)
+	for _, v := range values {
+		l.text = append(l.text, v...)
+		l.ends = append(l.ends, len(l.text))
+	}
+}
+
+func (l *keyList) at(i int) change.KeyValue {
+	key := make(change.KeyValue, l.columns)
+	for c := range key {
+		n, from := i*l.columns+c, 0
+		if n > 0 {
+			from = l.ends[n-1]
+		}
+		key[c] = string(l.text[from:l.ends[n]])
+	}
+	return key
 }
 
 // foreseen are the rows of a range that will change, as the snapshot has them.
 type foreseen struct {
 	matched int64
-	keys    []change.KeyValue // in their order
-	packs   packer
+	keys    keyList // in their order
+	packs   *packer
 	last    change.KeyValue // the key to go on after; nil at the end
 }
 
 // foresee reads them, without locks. It reports false if one of them cannot be packed.
 func (db *DB) foresee(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range) (foreseen, bool, error) {
-	var x foreseen
+	x := foreseen{packs: newPacker(kept)}
 	q := &change.Query{D: d}
 	q.Add("SELECT ")
 	for i, k := range append(append([]change.KeptColumn(nil), kept.Keys...), kept.Old...) {
@@ -192,13 +233,12 @@ func (db *DB) foresee(ctx context.Context, tx *engine.Tx, c *change.Change, kept
 		into[i] = &values[i]
 	}
 	k, o := len(kept.Keys), len(kept.Old)
-	held := 0
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return x, false, err
 		}
 		x.matched++
-		full := x.packs.bytes+held > heldBytes
+		full := x.packs.bytes+len(x.keys.text)+8*len(x.keys.ends) > heldBytes
 		if c.Verb == sqltext.Delete || differ(values[k:k+o], values[k+o:]) {
 			for i, n := range kept.New {
 				if len(values[k+o+i]) > room(n.Of) {
@@ -208,23 +248,16 @@ func (db *DB) foresee(ctx context.Context, tx *engine.Tx, c *change.Change, kept
 			if !x.packs.add(values) {
 				return x, false, nil
 			}
-			x.keys = append(x.keys, keyOf(values[:k]))
-			held += 50
+			x.keys.add(values[:k])
 		}
 		if full {
-			x.last = keyOf(values[:k])
+			var last keyList
+			last.add(values[:k])
+			x.last = last.at(0)
 			break
 		}
 	}
 	return x, true, rows.Err()
-}
-
-func keyOf(values []sql.RawBytes) change.KeyValue {
-	key := make(change.KeyValue, len(values))
-	for i, v := range values {
-		key[i] = string(v)
-	}
-	return key
 }
 
 func differ(a, b []sql.RawBytes) bool {

@@ -12,11 +12,11 @@ import (
 
 // Waiting asks which backends wait for ours (pg_blocking_pids). Since when, only
 // version 14 and newer tell (pg_locks.waitstart).
-func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, error) {
+func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, time.Duration, error) {
 	// Mostly nobody waits for anybody, which is quickly told.
 	var any bool
 	if err := db.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM pg_stat_activity WHERE wait_event_type = 'Lock')").Scan(&any); err != nil || !any {
-		return nil, err
+		return nil, 0, err
 	}
 	since := "NULL"
 	if db.number >= 140000 {
@@ -28,7 +28,7 @@ func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, error)
 		FROM pg_stat_activity a JOIN pg_locks l ON l.pid = a.pid AND NOT l.granted
 		WHERE a.wait_event_type = 'Lock' AND CAST($1 AS int[]) && pg_blocking_pids(a.pid) AND a.pid <> ALL(CAST($1 AS int[])) GROUP BY a.pid, a.query`, ids)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	defer rows.Close()
 	var out []engine.Waiter
@@ -36,12 +36,12 @@ func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, error)
 		var w engine.Waiter
 		var ms float64
 		if err := rows.Scan(&w.Session, &ms, &w.For, &w.Statement); err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 		w.Waited = time.Duration(ms * float64(time.Millisecond))
 		out = append(out, w)
 	}
-	return out, rows.Err()
+	return out, 0, rows.Err()
 }
 
 // ManyWriters is true: writers of different rows do not wait for each other.
