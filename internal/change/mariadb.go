@@ -117,3 +117,40 @@ func (q *Query) Among(alias string, k *Key, keys []KeyValue) *Query {
 	}
 	return q.Add(")")
 }
+
+// Cases is the UPDATE of n rows whose keys lie after after, each to values of
+// its own; a nil leaves the column as it is. The key is one column.
+func (q *Query) Cases(c *Change, after KeyValue, n int, row func(i int) (KeyValue, []*string)) *Query {
+	key := c.Table.Key.Columns[0]
+	q.Add("UPDATE ", c.TargetSQL(), " SET ")
+	set := 0
+	for j, s := range c.Set {
+		col := c.Ref + "." + q.D.Quote(s.Column.Name)
+		some := 0
+		for i := range n {
+			k, values := row(i)
+			if values[j] == nil {
+				continue
+			}
+			if some == 0 {
+				q.sep(set).Add(col, " = CASE ", c.Ref, ".", q.D.Quote(key.Name))
+				set++
+			}
+			some++
+			q.Add(" WHEN ").KeyArg(k[0], key).Add(" THEN ").Arg(*values[j], "")
+		}
+		if some > 0 && some < n { // in the character set of the others
+			q.Add(" ELSE CONVERT(", col, " USING utf8mb4)")
+		}
+		if some > 0 {
+			q.Add(" END")
+		}
+	}
+	keys := make([]KeyValue, n)
+	for i := range keys {
+		keys[i], _ = row(i)
+	}
+	// Within these bounds, whatever the planner makes of the list.
+	q.Add(" WHERE 1 = 1").Range(c.Ref, c.Table.Key, Range{Lo: after, Hi: keys[n-1]})
+	return q.Add(" AND ").Among(c.Ref, c.Table.Key, keys)
+}

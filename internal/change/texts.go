@@ -33,7 +33,10 @@ func (q *Query) Contains(alias string, col *Column, text string, fold bool) *Que
 		if fold {
 			return q.Add("CONVERT(", v, " USING utf8mb4) COLLATE utf8mb4_general_ci LIKE ").Arg("%"+likeText(text)+"%", "").Add(` ESCAPE '\\'`)
 		}
-		return q.Add("INSTR(BINARY CONVERT(", v, " USING utf8mb4), ").Arg(text, "").Add(") > 0")
+		if !strings.HasPrefix(col.Base, "utf8") {
+			v = "CONVERT(" + v + " USING utf8mb4)"
+		}
+		return q.Add("INSTR(BINARY ", v, ", ").Arg(text, "").Add(") > 0")
 	}
 	if q.AsText(alias, col); col.Same == ByText { // a collation that has no LIKE
 		q.Add(` COLLATE "C"`)

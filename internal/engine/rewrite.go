@@ -24,9 +24,19 @@ type Loader interface {
 	// nothing where the key is enough.
 	Locate(q *change.Query, c *change.Change)
 
-	// Guarded reports whether Load's change passes by rows that another session
-	// has changed since they were read, so that they need not be locked first.
-	Guarded(c *change.Change) bool
+	// Guarded reports whether rows that another session has changed since they
+	// were read are passed by, or fail the batch, so that they need not be locked first.
+	Guarded(tx *Tx, c *change.Change) bool
+}
+
+// RowWriter is met by engines that can write and keep new values row by row,
+// without loading them first.
+type RowWriter interface {
+	// WriteRows changes these rows, which are in the order of their keys, all
+	// after after, and keeps their values, numbered from base+1 on. It has done
+	// nothing if it reports false. It is called before anything is read too, with
+	// no rows, and then reports whether it would like to be given old values.
+	WriteRows(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []Rewritten, base int64) (bool, Effect, error)
 }
 
 // ReadCounter is met by engines that count the rows a session reads.
@@ -52,6 +62,7 @@ type Rewritten struct {
 	Key change.KeyValue
 	At  string    // what Locate asked for
 	New []*string // in the order of the change's assignments; nil stays as it is
+	Old []*string // for a RowWriter: the values before, all of them
 }
 
 // RefusedRow is a row whose new value cannot be computed: it is not touched.
@@ -94,8 +105,16 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 			return sum, err
 		}
 	}
+	writer, direct := db.(RowWriter)
+	if direct {
+		var err error
+		if direct, _, err = writer.WriteRows(ctx, tx, c, kept, r.Lo, nil, base); err != nil {
+			return sum, err
+		}
+	}
 	for part := r; ; {
-		x, err := readRows(ctx, db, tx.S.Conn, loader, c, part, !loader.Guarded(c) || tx.S.Wary > 0)
+		guarded := loader.Guarded(tx, c)
+		x, err := readRows(ctx, db, tx.S.Conn, loader, c, part, reading{lock: !guarded || tx.S.Wary > 0, old: direct})
 		if err != nil {
 			return sum, err
 		}
@@ -109,15 +128,20 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 		sum.Matched += x.matched
 		sum.Refused = append(sum.Refused, x.refused...)
 		if len(x.rows) > 0 {
-			derived, err := loader.Load(ctx, tx, c, x.rows)
+			done, e := false, Effect{}
+			if direct {
+				done, e, err = writer.WriteRows(ctx, tx, c, kept, part.Lo, x.rows, sum.Kept)
+			}
+			if err == nil && !done {
+				var derived *change.Change
+				if derived, err = loader.Load(ctx, tx, c, x.rows); err == nil {
+					e, err = db.Batch(ctx, tx, derived, kept, change.Range{Lo: r.Lo, Hi: r.Hi, At: r.At}, sum.Kept)
+				}
+			}
 			if err != nil {
 				return sum, err
 			}
-			e, err := db.Batch(ctx, tx, derived, kept, change.Range{Lo: r.Lo, Hi: r.Hi, At: r.At}, sum.Kept)
-			if err != nil {
-				return sum, err
-			}
-			if e.Changed < int64(len(x.rows)) && loader.Guarded(c) && tx.S.Wary == 0 {
+			if e.Changed < int64(len(x.rows)) && guarded && tx.S.Wary == 0 {
 				tx.S.Wary = waryFor
 				return sum, errStale
 			}
@@ -153,6 +177,9 @@ type readings struct {
 	last    change.KeyValue // the key to go on after; nil at the end
 }
 
+// reading is how rows are read.
+type reading struct{ lock, old bool }
+
 // querier is a connection or a pool.
 type querier interface {
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
@@ -160,7 +187,7 @@ type querier interface {
 
 // readRows reads rows in key order and works out their new values, until there
 // is enough in memory.
-func readRows(ctx context.Context, db DB, from querier, loader Loader, c *change.Change, r change.Range, lock bool) (readings, error) {
+func readRows(ctx context.Context, db DB, from querier, loader Loader, c *change.Change, r change.Range, how reading) (readings, error) {
 	var x readings
 	q := &change.Query{D: c.D}
 	q.Add("SELECT ")
@@ -179,7 +206,7 @@ func readRows(ctx context.Context, db DB, from querier, loader Loader, c *change
 		q.AsText(c.Ref, s.Column)
 	}
 	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
-	if lock && c.D != sqltext.SQLite { // there the transaction is alone
+	if how.lock && c.D != sqltext.SQLite { // there the transaction is alone
 		q.Add(" FOR UPDATE")
 	}
 	rows, err := from.QueryContext(ctx, q.String(), q.Args...)
@@ -229,6 +256,16 @@ func readRows(ctx context.Context, db DB, from querier, loader Loader, c *change
 		}
 		if n > 0 {
 			x.matched++
+			if how.old {
+				row.Old = make([]*string, len(values))
+				for i, v := range values {
+					if v != nil {
+						s := string(v)
+						row.Old[i] = &s
+						held += len(s)
+					}
+				}
+			}
 			x.rows = append(x.rows, row)
 			held += 200
 		}
@@ -256,7 +293,7 @@ func rewrittenRow(ctx context.Context, db DB, c *change.Change, r change.Range) 
 	if !ok {
 		return nil, nil, errors.New("this engine cannot replace text")
 	}
-	x, err := readRows(ctx, db, db.Pool(), loader, c, r, false)
+	x, err := readRows(ctx, db, db.Pool(), loader, c, r, reading{})
 	if err != nil {
 		return nil, nil, err
 	}

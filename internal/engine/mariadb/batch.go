@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"strings"
 
@@ -112,6 +113,14 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 // bare is the batch without kept values: the statement itself.
 func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
+	if !c.Loaded { // of which WriteRows has decided
+		if err := db.isolate(ctx, tx, false); err != nil {
+			return e, err
+		}
+		if done, err := db.sparse(ctx, tx, c, r, &e); done || err != nil {
+			return e, err
+		}
+	}
 	scanned, err := db.counting(ctx, tx, c, r, &e)
 	if err != nil {
 		return e, err
@@ -119,8 +128,66 @@ func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r chang
 	if e.Changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, r)); err != nil {
 		return e, err
 	}
-	tx.S.State.(*session).changed = e.Changed
-	return e, scanned()
+	st := tx.S.State.(*session)
+	st.changed = e.Changed
+	if err := scanned(); err != nil || c.Loaded || r.Hi == nil || r.At != nil {
+		return e, err
+	}
+	if st.rare == nil {
+		st.rare = map[*change.Change]bool{}
+	}
+	st.rare[c] = e.Changed*dense < e.Scanned && c.Repeatable(pure)
+	return e, nil
+}
+
+// sparse changes the rows of a range of which few matched in the batch before:
+// it reads their keys without locks, and locks these rows alone. The filter is
+// asked again for each of them.
+func (db *DB) sparse(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, e *engine.Effect) (bool, error) {
+	st := tx.S.State.(*session)
+	if !st.rare[c] || r.Hi == nil || r.At != nil || r.Roster != nil {
+		return false, nil
+	}
+	scanned, err := db.counting(ctx, tx, c, r, e)
+	if err != nil {
+		return false, err
+	}
+	q := &change.Query{D: d}
+	q.Add("SELECT ")
+	for i, k := range c.Table.Key.Columns {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Add(engine.KeyOut(d, c.Ref, k))
+	}
+	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
+	rows, err := tx.Query(ctx, q.String(), q.Args...)
+	if err != nil {
+		return false, err
+	}
+	defer rows.Close()
+	var keys keyList
+	values := make([]sql.RawBytes, len(c.Table.Key.Columns))
+	into := make([]any, len(values))
+	for i := range values {
+		into[i] = &values[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return false, err
+		}
+		keys.add(values)
+	}
+	if err := rows.Err(); err != nil {
+		return false, err
+	}
+	if err := scanned(); err != nil {
+		return false, err
+	}
+	st.rare[c] = int64(keys.len())*dense < e.Scanned
+	e.Changed, err = byKeys(ctx, tx, c, r, &keys)
+	st.changed = e.Changed
+	return err == nil, err
 }
 
 // counting begins to count the rows that are gone over; what it gives ends that.

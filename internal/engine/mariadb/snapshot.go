@@ -3,7 +3,9 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -53,48 +55,66 @@ func (db *DB) isolate(ctx context.Context, tx *engine.Tx, frozen bool) error {
 // that locks rows first. So rows are locked only if they change, and no longer
 // than it takes to change them. It reports whether the batch is done.
 func (db *DB) snapshot(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (bool, engine.Effect, error) {
-	st := tx.S.State.(*session)
 	e := engine.Effect{Scanned: -1, Kept: base, Log: engine.NoLog}
+	if c.Loaded { // of which WriteRows has decided
+		return false, e, nil
+	}
+	ready, err := db.ready(ctx, tx, c, r.Hi != nil && r.At == nil && r.Roster == nil, func() bool {
+		return kept.Packed != "" && c.Repeatable(pure) && restated(c)
+	})
+	if err != nil || !ready {
+		return false, e, err
+	}
+	done, err := db.attempt(ctx, tx, c, func() (done bool, err error) {
+		done = true
+		for part := &r; part != nil && done && err == nil; {
+			done, part, err = db.frozen(ctx, tx, c, kept, *part, &e)
+		}
+		return done, err
+	})
+	if done {
+		tx.S.State.(*session).changed = e.Changed
+	}
+	return done, e, err
+}
+
+// ready reports whether this batch can rely on the transaction's snapshot, and
+// has the next transaction keep one if its batch could. fit is asked once for
+// each change, may for this batch.
+func (db *DB) ready(ctx context.Context, tx *engine.Tx, c *change.Change, may bool, fit func() bool) (bool, error) {
+	st := tx.S.State.(*session)
 	again, known := st.twice[c]
 	if !known {
 		if st.twice == nil {
 			st.twice = map[*change.Change]bool{}
 		}
-		again = db.snap && kept.Packed != "" && c.Repeatable(pure) && restated(c)
+		again = db.snap && fit()
 		st.twice[c] = again
 	}
-	again = again && r.Hi != nil && r.At == nil && r.Roster == nil
 	st.apart = max(st.apart-1, 0)
-	frozen := tx.State == true
-	if err := db.isolate(ctx, tx, again && st.apart == 0); err != nil {
-		return false, e, err
-	}
-	if !frozen || !again {
-		return false, e, nil
-	}
+	err := db.isolate(ctx, tx, again && may && st.apart == 0)
+	return tx.State == true && again && may, err
+}
+
+// attempt carries out a batch that relies on the snapshot. If it is not done,
+// nothing of it is left, and the change goes another way from then on.
+func (db *DB) attempt(ctx context.Context, tx *engine.Tx, c *change.Change, batch func() (bool, error)) (bool, error) {
+	st := tx.S.State.(*session)
 	if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_batch"); err != nil {
-		return false, e, err
+		return false, err
 	}
-	done, err := true, error(nil)
-	for part := &r; part != nil && done && err == nil; {
-		done, part, err = db.frozen(ctx, tx, c, kept, *part, &e)
-	}
-	if err != nil {
-		if db.Fault(err) == engine.Busy {
-			st.apart = apartFor
-			if err := db.isolate(ctx, tx, false); err != nil {
-				return false, e, err
-			}
+	done, err := batch()
+	switch {
+	case err != nil && db.Fault(err) == engine.Busy:
+		st.apart = apartFor
+		if err := db.isolate(ctx, tx, false); err != nil {
+			return false, err
 		}
-		return false, e, err
-	}
-	if !done { // a value that is stored otherwise than we reckon
+	case err == nil && !done: // a value that is stored otherwise than we reckon
 		st.twice[c] = false
-		_, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_batch")
-		return false, e, err
+		_, err = tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_batch")
 	}
-	st.changed = e.Changed
-	return true, e, nil
+	return done && err == nil, err
 }
 
 // frozen keeps and changes the rows of r, or as many of them as memory is meant
@@ -267,6 +287,97 @@ func differ(a, b []sql.RawBytes) bool {
 		}
 	}
 	return false
+}
+
+// WriteRows writes values computed by us straight into the rows, a few dozen in
+// one statement, and keeps them: nothing need be loaded or joined.
+func (db *DB) WriteRows(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []engine.Rewritten, base int64) (bool, engine.Effect, error) {
+	e := engine.Effect{Scanned: -1, Kept: base, Log: engine.NoLog}
+	st := tx.S.State.(*session)
+	if rows == nil {
+		ready, err := db.ready(ctx, tx, c, true, func() bool {
+			for _, s := range c.Set {
+				if s.Implicit {
+					return false
+				}
+			}
+			return (kept == nil || kept.Packed != "") && len(c.Table.Key.Columns) == 1 && !triggered(c) && restated(c)
+		})
+		return ready, e, err
+	}
+	done, err := db.attempt(ctx, tx, c, func() (bool, error) {
+		if kept != nil {
+			packs := newPacker(kept)
+			for _, r := range rows {
+				values, fits := keptOf(c, r)
+				if !fits || !packs.add(values) {
+					return false, nil
+				}
+			}
+			var err error
+			if e.Kept, err = packs.flush(ctx, tx, base); err != nil {
+				return false, err
+			}
+		}
+		for from := 0; from < len(rows); {
+			to, held := from, 0
+			for to < len(rows) && to < from+caseRows && held < loadedBytes {
+				for _, v := range rows[to].New {
+					if v != nil {
+						held += len(*v)
+					}
+				}
+				to++
+			}
+			q := (&change.Query{D: d}).Cases(c, after, to-from, func(i int) (change.KeyValue, []*string) { return rows[from+i].Key, rows[from+i].New })
+			n, err := exec(ctx, tx, q)
+			if err != nil || n != int64(to-from) {
+				return false, err
+			}
+			e.Changed += n
+			after, from = rows[to-1].Key, to
+		}
+		return true, nil
+	})
+	if done {
+		st.changed = e.Changed
+	}
+	return done, e, err
+}
+
+// caseRows is how many rows one statement of WriteRows changes: the server goes
+// through half of the list for each of them.
+const caseRows = 40
+
+// keptOf gives the values to keep of a row that we have computed. It reports
+// false if a column would hold another value than the one assigned.
+func keptOf(c *change.Change, r engine.Rewritten) ([]sql.RawBytes, bool) {
+	values := []sql.RawBytes{sql.RawBytes(fmt.Sprint(r.Key[0]))}
+	for _, v := range r.Old {
+		values = append(values, raw(v))
+	}
+	for i, v := range r.New {
+		col := c.Set[i].Column
+		switch {
+		case v == nil:
+			v = r.Old[i]
+		case len(*v) > room(col), col.Length > 0 && utf8.RuneCountInString(*v) > col.Length,
+			strings.HasPrefix(col.Type, "char(") && strings.HasSuffix(*v, " "):
+			return nil, false
+		}
+		values = append(values, raw(v))
+	}
+	return values, true
+}
+
+func raw(s *string) sql.RawBytes {
+	if s == nil {
+		return nil
+	}
+	if *s == "" {
+		return sql.RawBytes{}
+	}
+	return sql.RawBytes(*s)
 }
 
 // restated reports whether stored knows what becomes of a value in every column

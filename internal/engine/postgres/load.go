@@ -18,7 +18,7 @@ func (db *DB) Locate(q *change.Query, c *change.Change) {
 }
 
 // Guarded is true where rows are told by version.
-func (db *DB) Guarded(c *change.Change) bool { return !c.Table.Partitioned }
+func (db *DB) Guarded(_ *engine.Tx, c *change.Change) bool { return !c.Table.Partitioned }
 
 // Load passes the new values as arrays.
 func (db *DB) Load(_ context.Context, _ *engine.Tx, c *change.Change, rows []engine.Rewritten) (*change.Change, error) {

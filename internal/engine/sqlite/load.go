@@ -13,7 +13,7 @@ import (
 func (db *DB) Locate(*change.Query, *change.Change) {}
 
 // Guarded is true: the transaction has the file to itself.
-func (db *DB) Guarded(*change.Change) bool { return true }
+func (db *DB) Guarded(*engine.Tx, *change.Change) bool { return true }
 
 // mostBound is how many values one statement may bind (SQLITE_MAX_VARIABLE_NUMBER
 // is 32,766); fewer are as quick.
