@@ -64,8 +64,9 @@ func packedTable(kept *change.Kept, types []string) []string {
 		outside += fmt.Sprintf(", IF(p.v IS NULL, p.%s, %s) AS %s", name, read, name)
 		inside += fmt.Sprintf(", %s %s PATH '$[%d]' NULL ON EMPTY ERROR ON ERROR", name, typ, i)
 	}
+	// A replica that crashes may meet the CREATE VIEW again, with the view there.
 	return []string{"CREATE TABLE " + kept.Packed + " (" + strings.Join(table, ", ") + ") ENGINE = InnoDB ROW_FORMAT = DYNAMIC",
-		"CREATE SQL SECURITY INVOKER VIEW " + kept.Table + " AS SELECT p.first + j.n AS seq" + outside + ", p.last AS packed_to FROM " + kept.Packed +
+		"CREATE OR REPLACE SQL SECURITY INVOKER VIEW " + kept.Table + " AS SELECT p.first + j.n AS seq" + outside + ", p.last AS packed_to FROM " + kept.Packed +
 			" AS p, JSON_TABLE(coalesce(p.v, '[[]]'), '$[*]' COLUMNS (n FOR ORDINALITY" + inside + ")) AS j"}
 }
 
