@@ -299,7 +299,7 @@ func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
 	var out []engine.Setting
 	for _, s := range [][2]string{
 		{"sql_mode", "ours are strict besides, whatever the server's default: nothing is cut short"},
-		{"tx_isolation", "the default of sessions; ours are READ COMMITTED, so that no gaps between rows are locked"},
+		{"tx_isolation", "the default of sessions; ours are READ COMMITTED, or keep a snapshot and lock only what they change"},
 		{"log_bin", "whether there is a binary log, which each replica gets"},
 		{"binlog_format", "ROW writes every changed row before and after; STATEMENT forbids READ COMMITTED"},
 		{"binlog_row_image", "how much of a row each change writes to the binary log"},
