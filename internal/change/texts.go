@@ -38,11 +38,13 @@ func (q *Query) Contains(alias string, col *Column, text string, fold bool) *Que
 		}
 		return q.Add("INSTR(BINARY ", v, ", ").Arg(text, "").Add(") > 0")
 	}
-	if q.AsText(alias, col); col.Same == ByText { // a collation that has no LIKE
+	q.AsText(alias, col)
+	if fold { // letters of ASCII alone, without a copy of each value in lower case
 		q.Add(` COLLATE "C"`)
-	}
-	if fold {
 		return q.Add(" ILIKE ").Arg("%"+likeText(text)+"%", "text")
+	}
+	if col.Same == ByText { // a collation that has no LIKE
+		q.Add(` COLLATE "C"`)
 	}
 	return q.Add(" LIKE ").Arg("%"+likeText(text)+"%", "text")
 }

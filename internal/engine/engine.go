@@ -180,6 +180,46 @@ type Packer interface {
 	Packs(kept *change.Kept) bool
 }
 
+// Skimmer is met by engines that can go through the rows of a large query
+// quicker than database/sql.
+type Skimmer interface {
+	// Skim calls each with the texts of every row, nil for NULL, which are there
+	// during the call only. An error of each ends it.
+	Skim(ctx context.Context, q *change.Query, each func(values [][]byte) error) error
+}
+
+// Skim goes through the rows of a query whose columns are all texts.
+func Skim(ctx context.Context, db DB, q *change.Query, each func(values [][]byte) error) error {
+	if s, ok := db.(Skimmer); ok {
+		return s.Skim(ctx, q, each)
+	}
+	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	names, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	raw, values, into := make([]sql.RawBytes, len(names)), make([][]byte, len(names)), make([]any, len(names))
+	for i := range raw {
+		into[i] = &raw[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		for i, v := range raw {
+			values[i] = v
+		}
+		if err := each(values); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
 // Setting is one server setting and what it means here.
 type Setting struct {
 	Name    string `json:"name"`

@@ -4,11 +4,13 @@ package find
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"path"
 	"sort"
 	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -134,26 +136,61 @@ func Search(ctx context.Context, db engine.DB, text string, o Options) (*Result,
 	if r.Tables = len(looks); r.Tables == 0 && len(o.In) > 0 {
 		return nil, fmt.Errorf("no column that can hold text is one of %s", strings.Join(o.In, ", "))
 	}
-	hits := int64(0)
-	for i, l := range looks {
-		found, err := r.table(ctx, db, f, l.t, l.cols, o, func(n int64) {
-			if o.Progress != nil {
-				o.Progress(l.t.String(), i+1, len(looks), hits+n)
+	// The largest first, so that in the end nobody waits for a late one.
+	order := make([]int, len(looks))
+	for i := range order {
+		order[i] = i
+	}
+	sort.SliceStable(order, func(a, b int) bool { return looks[order[a]].t.Bytes > looks[order[b]].t.Bytes })
+	var mu sync.Mutex
+	hits, begun := int64(0), 0
+	found := make([][]*Column, len(looks))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
+	for _, i := range order {
+		g.Go(func() error {
+			l, last := looks[i], int64(0)
+			mu.Lock()
+			begun++
+			mu.Unlock()
+			columns, sampled, err := table(ctx, db, f, l.t, l.cols, o, func(n int64) {
+				mu.Lock()
+				defer mu.Unlock()
+				hits, last = hits+n-last, n
+				if o.Progress != nil {
+					o.Progress(l.t.String(), begun, len(looks), hits)
+				}
+			})
+			if err != nil {
+				return fmt.Errorf("looking through %s: %w", l.t, err)
 			}
+			found[i] = columns
+			if sampled {
+				mu.Lock()
+				defer mu.Unlock()
+				r.Sampled = append(r.Sampled, l.t.String())
+			}
+			return nil
 		})
-		if err != nil {
-			return nil, fmt.Errorf("looking through %s: %w", l.t, err)
-		}
-		for _, c := range found {
-			hits += c.Hits
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	sort.Strings(r.Sampled)
+	for _, columns := range found {
+		for _, c := range columns {
 			r.Columns = append(r.Columns, *c)
 		}
 	}
 	return r, nil
 }
 
-// table looks through one table in one pass.
-func (r *Result) table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *change.Table, cols []*change.Column, o Options, progress func(int64)) ([]*Column, error) {
+// atOnce is how many tables are looked through at the same time.
+const atOnce = 2
+
+// table looks through one table in one pass. It reports as well whether it was
+// through a part of it only.
+func table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *change.Table, cols []*change.Column, o Options, progress func(int64)) ([]*Column, bool, error) {
 	q := &change.Query{D: db.Dialect()}
 	keys := 0
 	q.Add("SELECT ")
@@ -170,34 +207,20 @@ func (r *Result) table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *
 		q.AsText("jugatum_t", c)
 	}
 	q.Add(" FROM ")
-	switch sampled := o.Sample > 0 && t.Rows > o.Sample; {
+	sampled := o.Sample > 0 && t.Rows > o.Sample
+	switch {
 	case !sampled:
 		q.Add(t.SQL(q.D), " AS jugatum_t")
 	case q.D == sqltext.PostgreSQL:
 		q.Add(t.SQL(q.D), " AS jugatum_t TABLESAMPLE SYSTEM (", fmt.Sprintf("%.6f", max(100*float64(o.Sample)/float64(t.Rows), 0.000001)), ")")
-		r.Sampled = append(r.Sampled, t.String())
 	default:
 		q.Add("(SELECT * FROM ", t.SQL(q.D), " LIMIT ", fmt.Sprint(o.Sample), ") AS jugatum_t")
-		r.Sampled = append(r.Sampled, t.String())
 	}
 	q.Add(" WHERE 1 = 0")
 	Narrow(q, "jugatum_t", cols, f)
-	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	out := make([]*Column, len(cols))
-	values := make([]sql.RawBytes, keys+len(cols))
-	into := make([]any, len(values))
-	for i := range values {
-		into[i] = &values[i]
-	}
 	hits := int64(0)
-	for n := 0; rows.Next(); n++ {
-		if err := rows.Scan(into...); err != nil {
-			return nil, err
-		}
+	err := pipe(keys+len(cols), func(each func([][]byte) error) error { return engine.Skim(ctx, db, q, each) }, func(n int, values [][]byte) {
 		for i, c := range cols {
 			v := values[keys+i]
 			if v == nil {
@@ -222,9 +245,9 @@ func (r *Result) table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *
 		if n%512 == 0 {
 			progress(hits)
 		}
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
+	})
+	if err != nil {
+		return nil, false, err
 	}
 	progress(hits)
 	var found []*Column
@@ -234,7 +257,7 @@ func (r *Result) table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *
 			found = append(found, c)
 		}
 	}
-	return found, nil
+	return found, sampled, nil
 }
 
 // Narrow appends " OR …" for each column that the text, in whatever form, may be in.
@@ -250,7 +273,7 @@ func Narrow(q *change.Query, alias string, cols []*change.Column, f *rewrite.Fin
 }
 
 // add counts one occurrence.
-func (c *Column) add(p rewrite.Place, differs string, s []byte, start, end int, key []sql.RawBytes) {
+func (c *Column) add(p rewrite.Place, differs string, s []byte, start, end int, key [][]byte) {
 	c.Hits++
 	id := kindOf{p, differs}
 	k := c.kinds[id]

@@ -221,6 +221,9 @@ func (f *Finder) anchored(s []byte, found []match) []match {
 			if best.end == 0 || m.end-m.start > best.end-best.start || m.end-m.start == best.end-best.start && m.kind == "" && best.kind != "" {
 				best = m
 			}
+			if m.kind == "" { // all of the text, scheme and slash too: no other way has more
+				break
+			}
 		}
 		if best.end == 0 {
 			continue

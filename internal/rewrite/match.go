@@ -310,7 +310,10 @@ func whole(s []byte, start, end int) bool {
 }
 
 func wordRune(r rune) bool {
-	return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.Is(unicode.Mn, r)
+	if r < utf8.RuneSelf {
+		return r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9'
+	}
+	return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.Is(unicode.Mn, r)
 }
 
 // Anchor is the part of a text to find that every form of it holds, "" if there
