@@ -43,6 +43,7 @@ const (
 	NoText    Content = iota
 	WholeText         // a value is a text
 	TextParts         // a value is made of texts, or one of a list: it can be searched, not rewritten
+	Bytes             // a value is bytes, in which text may stand: searched only if asked for, not rewritten
 )
 
 // Sameness is how an engine tells that two values of a column are the same to
@@ -112,6 +113,7 @@ type Table struct {
 	Estimated   bool   // Rows comes from statistics
 	Bytes       int64  // table and indexes; -1 unknown
 	Strict      bool   // SQLite STRICT table
+	AnyBytes    bool   // columns of text may hold bytes here and there (SQLite)
 	Refused     string // why no job may change it, "" if one may
 }
 

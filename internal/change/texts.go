@@ -49,6 +49,31 @@ func (q *Query) Contains(alias string, col *Column, text string, fold bool) *Que
 	return q.Add(" LIKE ").Arg("%"+likeText(text)+"%", "text")
 }
 
+// AsHex appends a column's bytes in hexadecimal, NULL where there are none.
+func (q *Query) AsHex(alias string, col *Column) *Query {
+	v := alias + "." + q.D.Quote(col.Name)
+	switch q.D {
+	case sqltext.SQLite:
+		return q.Add("CASE WHEN typeof(", v, ") = 'blob' THEN hex(", v, ") END")
+	case sqltext.MariaDB:
+		return q.Add("HEX(", v, ")")
+	}
+	return q.Add("encode(", v, ", 'hex')")
+}
+
+// MayHold appends a condition that is true if a column's bytes contain a text of
+// ASCII letters and digits, in whichever case, and perhaps otherwise.
+func (q *Query) MayHold(alias string, col *Column, text string) *Query {
+	v := alias + "." + q.D.Quote(col.Name)
+	switch q.D {
+	case sqltext.SQLite: // which compares texts only up to a NUL
+		return q.Add("typeof(", v, ") = 'blob'")
+	case sqltext.MariaDB:
+		return q.Add("CONVERT(", v, " USING latin1) COLLATE latin1_general_ci LIKE ").Arg("%"+text+"%", "")
+	}
+	return q.Add("encode(", v, `, 'escape') COLLATE "C" ILIKE `).Arg("%"+text+"%", "text")
+}
+
 // likeText takes the meaning from LIKE's signs.
 func likeText(s string) string {
 	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s)

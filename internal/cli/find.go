@@ -25,6 +25,8 @@ func (a *app) find() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "in", Usage: "only these columns, as 'TABLE.COLUMN' with * for any ('notice.*')"},
 			&cli.StringSliceFlag{Name: "except", Usage: "not these columns"},
+			&cli.BoolFlag{Name: "binary", Usage: "also in columns of bytes"},
+			&cli.BoolFlag{Name: "base64", Usage: "also in what is encoded in base64, in the case that is given"},
 			&cli.Int64Flag{Name: "sample", Usage: "look at about so many rows of a larger table only"},
 			&cli.StringFlag{Name: "becomes", Usage: "the text that is to take its place"},
 			&cli.StringFlag{Name: "write", Usage: "write a job that does so into this file", TakesFile: true},
@@ -55,7 +57,7 @@ func (a *app) find() *cli.Command {
 			defer db.Close()
 			live := a.err.NewLive()
 			begun := time.Now()
-			r, err := find.Search(ctx, db, text, find.Options{In: c.StringSlice("in"), Except: c.StringSlice("except"), Sample: c.Int64("sample"),
+			r, err := find.Search(ctx, db, text, find.Options{In: c.StringSlice("in"), Except: c.StringSlice("except"), Sample: c.Int64("sample"), Binary: c.Bool("binary"), Base64: c.Bool("base64"),
 				Progress: func(table string, n, of int, hits int64) {
 					live.Show(func(int) []string { return []string{findLine(table, n, of, hits)} }, func() string { return findLine(table, n, of, hits) }, false)
 				}})
@@ -104,6 +106,9 @@ func (a *app) printFound(r *find.Result, took time.Duration) {
 		if c.Parts {
 			o.Printf("  %s", o.Paint(term.Warn, "an array or an enumeration: found, but not to be replaced by a job"))
 		}
+		if c.Bytes {
+			o.Printf("  %s", o.Paint(term.Warn, "bytes: found, but not to be replaced by a job"))
+		}
 		o.Printf("\n")
 		t := o.NewTable("  form", "differs", ">found", "key", "for example")
 		width := max(o.Width()-78, 30)
@@ -134,7 +139,7 @@ func (a *app) writeJob(path string, r *find.Result, becomes, dbFlag string) erro
 	fmt.Fprintf(&b, "# Found on %s in %s.\ntitle = %s\n", time.Now().Format("2006-01-02 15:04"), r.Database, quote("Replace "+r.Text))
 	steps := 0
 	for _, c := range r.Columns {
-		if c.Exact == 0 || c.Parts {
+		if c.Exact == 0 || c.Parts || c.Bytes {
 			continue
 		}
 		steps++

@@ -55,6 +55,8 @@ func (p *plan) replace(ctx context.Context, step int) error {
 				return fail("in", fmt.Errorf("%s.%s is computed by the database and cannot be assigned", t, c.Name))
 			case c.Holds == change.TextParts:
 				return fail("in", fmt.Errorf("%s.%s is of type %s, an array or an enumeration, in which text is found but not replaced; write a step in SQL", t, c.Name, c.Type))
+			case c.Holds == change.Bytes:
+				return fail("in", fmt.Errorf("%s.%s is of type %s: bytes, in which text is found but not replaced", t, c.Name, c.Type))
 			default:
 				return fail("in", fmt.Errorf("%s.%s is of type %s and holds no text", t, c.Name, c.Type))
 			}

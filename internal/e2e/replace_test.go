@@ -1,11 +1,13 @@
 package e2e
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -322,6 +324,79 @@ func TestFind(t *testing.T) {
 }
 
 var findMu sync.Mutex
+
+// TestFindInBytes: bytes and what is encoded are looked through when asked for,
+// told apart, and no part of a job.
+func TestFindInBytes(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		bin := map[string]string{"sqlite": "blob", "postgres": "bytea", "mariadb": "mediumblob"}[d.engine]
+		d.exec("CREATE TABLE papers (id integer PRIMARY KEY, scan " + bin + ", note text)")
+		put := func(id int, scan []byte, note string) {
+			t.Helper()
+			text := "INSERT INTO papers VALUES (?, ?, ?)"
+			if d.engine == "postgres" {
+				text = "INSERT INTO papers VALUES ($1, $2, $3)"
+			}
+			if _, err := d.db.Exec(text, id, scan, note); err != nil {
+				t.Fatal(err)
+			}
+		}
+		put(1, []byte("\x00\xff\\ "+oldLink+"/a\x00"), "nothing")
+		put(2, []byte("\x00\x01"+strings.ToUpper(oldLink)), "nothing either")
+		put(3, []byte{0, 1, 2}, "att: "+base64.StdEncoding.EncodeToString([]byte("x "+oldLink+"/b")))
+		put(4, nil, `{"att": "`+base64.StdEncoding.EncodeToString([]byte("xy\xff"+oldLink))+`"}`)
+		put(5, []byte(base64.URLEncoding.EncodeToString([]byte("xy "+oldLink))), "see "+oldLink)
+		found := func(args ...string) string {
+			t.Helper()
+			var r struct {
+				Found []struct {
+					Column string
+					Bytes  bool
+					Exact  int
+					Kinds  []struct {
+						Form, Differs string
+						Hits          int64 `json:"occurrences"`
+					}
+				}
+			}
+			if err := json.Unmarshal([]byte(d.must(0, append([]string{"find", oldLink, "--json", "--in", "papers.*"}, args...)...).out), &r); err != nil {
+				t.Fatal(err)
+			}
+			var lines []string
+			for _, c := range r.Found {
+				for _, k := range c.Kinds {
+					lines = append(lines, fmt.Sprintf("%s %v %d: %s|%s %d", c.Column, c.Bytes, c.Exact, k.Form, k.Differs, k.Hits))
+				}
+			}
+			slices.Sort(lines)
+			return strings.Join(lines, "\n")
+		}
+		for want, args := range map[string][]string{
+			"note false 1: plain| 1": nil,
+			"note false 1: plain| 1\nscan true 0: plain| 1\nscan true 0: plain|other case 1":                                                                                                            {"--binary"},
+			"note false 1: in base64 in json| 1\nnote false 1: in base64| 1\nnote false 1: plain| 1":                                                                                    {"--base64"},
+			"note false 1: in base64 in json| 1\nnote false 1: in base64| 1\nnote false 1: plain| 1\nscan true 0: in base64| 1\nscan true 0: plain| 1\nscan true 0: plain|other case 1": {"--base64", "--binary"},
+		} {
+			if got := found(args...); got != want {
+				t.Errorf("%v:\n%s\nwant\n%s", args, got, want)
+			}
+		}
+		if o := d.must(0, "find", oldLink, "--binary", "--base64"); !strings.Contains(o.out, "bytes: found, but not to be replaced") {
+			t.Errorf("%s", o.out)
+		}
+		path := filepath.Join(t.TempDir(), "job.toml")
+		d.must(0, "find", oldLink, "--in", "papers.*", "--binary", "--becomes", newLink, "--write", path)
+		if text, _ := os.ReadFile(path); strings.Contains(string(text), "scan") {
+			t.Errorf("bytes stand in the job:\n%s", text)
+		}
+		if d.engine == "sqlite" { // where a text may stand beside them
+			return
+		}
+		if o := d.must(2, "preview", jobFile(t, "[[step]]\nin = [\"papers.scan\"]\nreplace = { find = \"a\", with = \"b\" }\n")); !strings.Contains(o.err, "bytes") {
+			t.Errorf("%s", o.err)
+		}
+	})
+}
 
 // TestReplaceTooLong names the rows before anything runs, and each as it is met.
 func TestReplaceTooLong(t *testing.T) {

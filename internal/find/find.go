@@ -4,6 +4,7 @@ package find
 
 import (
 	"context"
+	"encoding/hex"
 	"fmt"
 	"path"
 	"sort"
@@ -23,6 +24,8 @@ type Options struct {
 	In, Except []string // patterns of TABLE.COLUMN or SCHEMA.TABLE.COLUMN with * and ?; In empty is everywhere
 	Not        string   // occurrences that are this text are not counted
 	Sample     int64    // most rows of a table to look at; 0 all
+	Binary     bool     // also in columns of bytes
+	Base64     bool     // also in what is encoded in base64
 	Progress   func(table string, n, of int, hits int64)
 }
 
@@ -45,6 +48,7 @@ type Column struct {
 	Hits   int64  `json:"occurrences"`
 	Kinds  []Kind `json:"kinds"`
 	Parts  bool   `json:"parts,omitempty"` // an array or an enumeration
+	Bytes  bool   `json:"bytes,omitempty"` // bytes, not text
 	Exact  int64  `json:"exact"`           // occurrences of the very text, keys not among them, that a replacement covers unless told otherwise
 	// ExactRows is in how many rows those stand.
 	ExactRows int64 `json:"exact_rows"`
@@ -98,8 +102,16 @@ func Match(patterns []string, t *change.Table, column string) bool {
 func Columns(t *change.Table, o Options) []*change.Column {
 	var out []*change.Column
 	for _, c := range t.Columns {
-		if c.Holds != change.NoText && (len(o.In) == 0 || Match(o.In, t, c.Name)) && !Match(o.Except, t, c.Name) {
+		if len(o.In) > 0 && !Match(o.In, t, c.Name) || Match(o.Except, t, c.Name) {
+			continue
+		}
+		if c.Holds == change.WholeText || c.Holds == change.TextParts || c.Holds == change.Bytes && o.Binary {
 			out = append(out, c)
+		}
+		if c.Holds == change.WholeText && o.Binary && t.AnyBytes { // here a text, there bytes
+			x := *c
+			x.Holds = change.Bytes
+			out = append(out, &x)
 		}
 	}
 	return out
@@ -112,6 +124,9 @@ func Search(ctx context.Context, db engine.DB, text string, o Options) (*Result,
 		return nil, err
 	}
 	f.Ignore(o.Not)
+	if o.Base64 {
+		f.Base64()
+	}
 	for _, p := range append(append([]string(nil), o.In...), o.Except...) {
 		if _, err := path.Match(p, ""); err != nil || !strings.Contains(p, ".") {
 			return nil, fmt.Errorf("%q is no pattern of columns; write 'table.column', 'table.*' or '*.column'", p)
@@ -130,7 +145,11 @@ func Search(ctx context.Context, db engine.DB, text string, o Options) (*Result,
 	for _, t := range tables {
 		if cols := Columns(t, o); len(cols) > 0 {
 			looks = append(looks, look{t, cols})
-			r.Looked += len(cols)
+			names := map[string]bool{}
+			for _, c := range cols {
+				names[c.Name] = true
+			}
+			r.Looked += len(names)
 		}
 	}
 	if r.Tables = len(looks); r.Tables == 0 && len(o.In) > 0 {
@@ -204,7 +223,11 @@ func table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *change.Table
 		if i > 0 {
 			q.Add(", ")
 		}
-		q.AsText("jugatum_t", c)
+		if c.Holds == change.Bytes {
+			q.AsHex("jugatum_t", c)
+		} else {
+			q.AsText("jugatum_t", c)
+		}
 	}
 	q.Add(" FROM ")
 	sampled := o.Sample > 0 && t.Rows > o.Sample
@@ -227,7 +250,10 @@ func table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *change.Table
 				continue
 			}
 			if out[i] == nil {
-				out[i] = &Column{Schema: t.Schema, Table: t.Name, Column: c.Name, Parts: c.Holds == change.TextParts, kinds: map[kindOf]*Kind{}}
+				out[i] = &Column{Schema: t.Schema, Table: t.Name, Column: c.Name, Parts: c.Holds == change.TextParts, Bytes: c.Holds == change.Bytes, kinds: map[kindOf]*Kind{}}
+			}
+			if c.Holds == change.Bytes {
+				v = v[:hexInto(v, v)]
 			}
 			x := out[i]
 			before, exact := x.Hits, x.Exact
@@ -263,13 +289,31 @@ func table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *change.Table
 // Narrow appends " OR …" for each column that the text, in whatever form, may be in.
 func Narrow(q *change.Query, alias string, cols []*change.Column, f *rewrite.Finder) {
 	for _, c := range cols {
-		q.Add(" OR ")
-		if a := f.Anchor(); a != "" {
-			q.Contains(alias, c, a, true)
-		} else { // nothing is the same in every form
-			q.AsText(alias, c).Add(" IS NOT NULL")
+		a := f.Anchor()
+		switch {
+		case a == "": // nothing is the same in every form
+			q.Add(" OR ").Columns(alias, []*change.Column{c}).Add(" IS NOT NULL")
+			continue
+		case c.Holds == change.Bytes:
+			q.Add(" OR ").MayHold(alias, c, a)
+		default:
+			q.Add(" OR ").Contains(alias, c, a, true)
+		}
+		for _, a := range f.Encoded() {
+			q.Add(" OR ")
+			if c.Holds == change.Bytes {
+				q.MayHold(alias, c, a)
+			} else {
+				q.Contains(alias, c, a, false)
+			}
 		}
 	}
+}
+
+// hexInto decodes hexadecimal digits, which the database has written.
+func hexInto(to, from []byte) int {
+	n, _ := hex.Decode(to, from)
+	return n
 }
 
 // add counts one occurrence.
@@ -278,10 +322,10 @@ func (c *Column) add(p rewrite.Place, differs string, s []byte, start, end int, 
 	id := kindOf{p, differs}
 	k := c.kinds[id]
 	if k == nil {
-		k = &Kind{Form: p.String(), Differs: differs, Covered: rewrite.Covered(p, differs)}
+		k = &Kind{Form: p.String(), Differs: differs, Covered: rewrite.Covered(p, differs) && !c.Bytes}
 		c.kinds[id] = k
 	}
-	if k.Hits++; k.Covered {
+	if k.Hits++; k.Covered && !c.Bytes {
 		c.Exact++
 	}
 	if len(k.Examples) >= examples {

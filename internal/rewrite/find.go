@@ -320,7 +320,7 @@ func (h Hit) Replaced() bool { return Covered(h.Place, h.Kind) }
 
 // Covered is Hit.Replaced for a place and a difference.
 func Covered(p Place, kind string) bool {
-	if p.Key || p.Form != Plain && p.Form != JSON || strings.Contains(p.In, "damaged") {
+	if p.Key || p.Form != Plain && p.Form != JSON || strings.Contains(p.In, "damaged") || strings.Contains(p.In, "base64") {
 		return false
 	}
 	return kind == "" || kind == "in a longer word"

@@ -36,8 +36,9 @@ type matcher struct {
 	words    bool
 	keep     bool
 	anchors  []anchor
-	finder   *Finder // instead of all the rest
-	escapes  bool    // JSON's \uXXXX may hide any character
+	finder   *Finder  // instead of all the rest
+	escapes  bool     // JSON's \uXXXX may hide any character
+	encoded  [][]byte // for a Finder: parts of the text's base64
 }
 
 // anchor is a part of a text that is written the same in every form.
@@ -170,6 +171,11 @@ func (m *matcher) maybe(s []byte) bool {
 				return true
 			}
 		case bytes.Contains(s, a.text):
+			return true
+		}
+	}
+	for _, e := range m.encoded {
+		if bytes.Contains(s, e) {
 			return true
 		}
 	}

@@ -231,6 +231,9 @@ func inside(kind, in string) string {
 func (w *walker) plain(s []byte, in string, key bool) ([]Edit, error) {
 	var buf [4]match
 	found := w.m.all(s, buf[:0])
+	if w.m.encoded != nil {
+		w.base64(s, in, key)
+	}
 	if len(found) == 0 {
 		return nil, nil
 	}

@@ -179,6 +179,9 @@ func (db *DB) columns(ctx context.Context, t *change.Table, schema string) error
 			}
 		default: // bytes, and types unknown here
 			c.Same, c.Binary = change.ByImage, true
+			if strings.HasSuffix(typ, "binary") || strings.HasSuffix(typ, "blob") {
+				c.Holds = change.Bytes
+			}
 			if typ == "binary" || typ == "varbinary" {
 				c.Length = int(length)
 			}

@@ -143,6 +143,8 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 			c.Holds = change.WholeText
 		case "_text", "_varchar", "_bpchar", "_name", "_json", "_jsonb", "hstore":
 			c.Holds = change.TextParts
+		case "bytea":
+			c.Holds = change.Bytes
 		}
 		c.Same = sameness(typ, deterministic)
 		if strings.HasPrefix(c.Type, "numeric(") {

@@ -120,6 +120,7 @@ func (db *DB) columns(ctx context.Context, t *change.Table, withoutRowid bool) e
 		}
 		if c.Class != change.Number { // whatever is declared, a text may stand there
 			c.Holds = change.WholeText
+			t.AnyBytes = true
 		}
 		t.Columns = append(t.Columns, c)
 		if at > 0 {
