@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"jugatum/internal/sqltext"
@@ -17,6 +18,9 @@ type Spec struct {
 	Set    []Field
 	Put    []Literal
 	Delete bool
+	Order  string `json:",omitempty"` // of the rows, of which the first few are meant
+	Skip   int64  `json:",omitempty"`
+	First  *int64 `json:",omitempty"`
 
 	// Replace, if not nil, is all that the step does: see NewReplace.
 	Replace *Replace `json:",omitempty"`
@@ -57,6 +61,25 @@ type Set struct {
 	Implicit bool
 }
 
+// First says that of the rows that match, only the first N after Skip are
+// meant, in an order in which the key decides between equals.
+type First struct {
+	Order   sqltext.Fragment // empty: that of the key
+	Skip, N int64
+}
+
+// String words it.
+func (f *First) String() string {
+	s := "the first " + strconv.FormatInt(f.N, 10)
+	if f.Skip > 0 {
+		s += " after " + strconv.FormatInt(f.Skip, 10)
+	}
+	if f.Order.Empty() {
+		return s + " in the order of the key"
+	}
+	return s + " by " + f.Order.String()
+}
+
 // Named is a named in-between value.
 type Named struct {
 	Name string
@@ -75,6 +98,7 @@ type Change struct {
 	With      sqltext.Fragment
 	From      sqltext.Fragment
 	Where     sqltext.Fragment
+	First     *First // nil: all rows that match
 	Let       []Named
 	Set       []Set
 	Params    map[string]Value
@@ -102,6 +126,12 @@ func Build(d sqltext.Dialect, spec Spec, params map[string]Value, tables Catalog
 	}
 	if err != nil {
 		return nil, err
+	}
+	if c.First != nil && (c.Table.Key == nil || !c.From.Empty()) {
+		if c.Table.Key == nil {
+			return nil, b.failf("first", "%s has no key by which its first rows could be told", c.Table)
+		}
+		return nil, b.failf("first", "the first rows can be told where one table is named, not several")
 	}
 	if err := b.implicit(); err != nil {
 		return nil, err
@@ -143,7 +173,7 @@ func (c *Change) assigned(col *Column) *Set {
 // itself and functions that are known to be pure, named in lower case, and no
 // trigger changes rows in between.
 func (c *Change) Repeatable(pure map[string]bool) bool {
-	if !c.From.Empty() || !c.With.Empty() {
+	if !c.From.Empty() || !c.With.Empty() || c.First != nil {
 		return false
 	}
 	for _, t := range c.Table.Triggers {
@@ -210,6 +240,9 @@ func (c *Change) ChangesKey() bool {
 // Fragments lists every piece of SQL in the change with the field it came from.
 func (c *Change) Fragments() map[string]sqltext.Fragment {
 	m := map[string]sqltext.Fragment{"with": c.With, "from": c.From, "where": c.Where}
+	if c.First != nil {
+		m["order"] = c.First.Order
+	}
 	for _, l := range c.Let {
 		m["let."+l.Name] = l.Expr
 	}
@@ -291,6 +324,23 @@ func (b *builder) statement() error {
 			return err
 		}
 	}
+	return b.limit(st)
+}
+
+// limit takes LIMIT and what goes with it.
+func (b *builder) limit(st *sqltext.Statement) error {
+	if st.Limit == nil {
+		return nil
+	}
+	text := st.Limit.Text
+	if st.Limit.Kind == sqltext.Param {
+		text = b.c.Params[st.Limit.Name()].Text
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 0 {
+		return b.failf("sql", "LIMIT %s: a number of rows is wanted", st.Limit.Text)
+	}
+	b.c.First = &First{Order: st.Order, N: n}
 	return nil
 }
 
@@ -418,6 +468,12 @@ func (b *builder) fields() error {
 	if spec.Where != "" {
 		if c.Where, err = sqltext.Expression(c.D, spec.Where); err != nil {
 			return b.fail("where", err)
+		}
+	}
+	if spec.First != nil {
+		c.First = &First{Skip: spec.Skip, N: *spec.First}
+		if c.First.Order, err = sqltext.Expression(c.D, spec.Order); spec.Order != "" && err != nil {
+			return b.fail("order", err)
 		}
 	}
 	if err := b.named(); err != nil {

@@ -103,14 +103,18 @@ func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
 // stretch of that instead: Lo and Hi are numbers in it.
 type Range struct {
 	Lo, Hi KeyValue
-	Roster *Kept    // only its keys; nil without a roster
-	At     KeyValue // the row with this key alone, if not nil
+	Roster *Kept      // only its keys; nil without a roster
+	Keys   []KeyValue // the rows with these keys, if not nil (MariaDB)
+	At     KeyValue   // the row with this key alone, if not nil
 }
 
 // Range appends " AND …" for both ends.
 func (q *Query) Range(alias string, k *Key, r Range) *Query {
 	if r.At != nil {
 		return q.at(alias, k, r.At)
+	}
+	if r.Keys != nil {
+		return q.Add(" AND ").Among(alias, k, r.Keys)
 	}
 	if r.Roster != nil {
 		return q.enrolled(alias, k, r)
@@ -226,7 +230,29 @@ func (q *Query) Filter(c *Change, r Range) *Query {
 	if !c.Where.Empty() {
 		q.Add(" AND (").Fragment(c.Where, c.Params).Add(")")
 	}
+	if c.First != nil && r.Roster == nil && r.Keys == nil && r.At == nil { // otherwise the rows are known
+		q.first(c)
+	}
 	return q
+}
+
+// first appends " AND …": that the row is one of the first. They are one level
+// down, where MariaDB allows LIMIT, and the target of an UPDATE to be read.
+func (q *Query) first(c *Change) {
+	brackets := [2]string{"", ""}
+	if len(c.Table.Key.Columns) > 1 {
+		brackets = [2]string{"(", ")"}
+	}
+	q.Add(" AND ", brackets[0]).Columns(c.Ref, c.Table.Key.Columns).Add(brackets[1], " IN (SELECT * FROM (SELECT ").Columns(c.Ref, c.Table.Key.Columns)
+	q.Add(" FROM ", c.TargetSQL())
+	if !c.Where.Empty() {
+		q.Add(" WHERE ").Fragment(c.Where, c.Params)
+	}
+	q.Add(" ORDER BY ")
+	if !c.First.Order.Empty() {
+		q.Fragment(c.First.Order, c.Params).Add(", ")
+	}
+	q.Columns(c.Ref, c.Table.Key.Columns).Add(" LIMIT ", strconv.FormatInt(c.First.N, 10), " OFFSET ", strconv.FormatInt(c.First.Skip, 10), ") AS jugatum_first)")
 }
 
 // NewValue appends the new value of one assignment as an expression of a type

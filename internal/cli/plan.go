@@ -136,11 +136,7 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan, er
 	}
 	p := &plan{db: db, job: j, values: values, digest: j.Digest(values), method: c.String("method")}
 	switch p.method {
-	case "", "sweep", "single":
-	case "roster":
-		if _, ok := db.(engine.Estimator); !ok {
-			return nil, usagef("--method roster is there for PostgreSQL; on SQLite and MariaDB a table is stored in the order of its key, so that sweep reads it just as well")
-		}
+	case "", "sweep", "single", "roster":
 	default:
 		return nil, usagef("--method %s: there is sweep, roster and single", p.method)
 	}
@@ -250,7 +246,15 @@ func (p *plan) choose(ctx context.Context, c *change.Change, matched int64) (str
 	if c.Rewrite != nil && p.method == "roster" {
 		return "", refusef("step %q: text is replaced by sweep or single, not by roster", c.Step)
 	}
-	if p.method != "" {
+	_, estimates := p.db.(engine.Estimator)
+	switch {
+	case c.First != nil && p.method == "sweep":
+		return "", refusef("step %q: %s are listed first (roster), or changed by one statement (single); sweep goes by key", c.Step, c.First)
+	case c.First != nil && p.method == "":
+		return "roster", nil
+	case p.method == "roster" && !estimates && c.First == nil:
+		return "", usagef("--method roster is there for PostgreSQL, and for steps with first; on SQLite and MariaDB a table is stored in the order of its key, so that sweep reads it just as well")
+	case p.method != "":
 		return p.method, nil
 	}
 	if c.Rewrite != nil {

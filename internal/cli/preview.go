@@ -97,7 +97,11 @@ func lookError(db engine.DB, p *plan, err error) error {
 func (a *app) printStep(s *preview.Step) {
 	o := a.out
 	width := o.Width()
-	o.Printf("\n%s  %s %s by %s\n", o.Paint(term.Bold, term.Clean(s.Name)), s.Verb, term.Clean(s.Table), s.Method)
+	o.Printf("\n%s  %s %s by %s", o.Paint(term.Bold, term.Clean(s.Name)), s.Verb, term.Clean(s.Table), s.Method)
+	if s.First != "" {
+		o.Printf(": %s", term.Clean(s.First))
+	}
+	o.Printf("\n")
 	verb := "would change"
 	if s.Verb == "delete" {
 		verb = "would be deleted"

@@ -95,6 +95,8 @@ var changes = []struct {
 	{name: "delete by sub-query", sql: "DELETE FROM %s AS v WHERE v.n IN (SELECT o.k FROM other AS o WHERE o.v > 10)", maria: "DELETE v FROM %s AS v WHERE v.n IN (SELECT o.k FROM other AS o WHERE o.v > 10)"},
 	{name: "delete using", sql: "DELETE FROM %s AS v USING other AS o WHERE o.k = v.n AND o.v > 10", engine: "postgres mariadb", maria: "DELETE FROM v USING %s AS v JOIN other AS o ON o.k = v.n WHERE o.v > 10"},
 	{name: "delete all", sql: "DELETE FROM %s"},
+	{name: "the first", sql: "UPDATE %s AS x SET n = coalesce(-n, 7), txt = concat('first ', txt) WHERE x.amt > 3 OR x.n IS NULL ORDER BY x.amt DESC, n, %k LIMIT 23", engine: "mariadb"},
+	{name: "delete the first", sql: "DELETE FROM %s WHERE n > 3 ORDER BY n DESC, %k LIMIT 11", engine: "mariadb"},
 }
 
 // fill puts rows into a table, ugly ones among them.
@@ -202,7 +204,9 @@ func oneProperty(d *database, l layout, sql string, r *rand.Rand, rows int) {
 	if l.where != nil && strings.Contains(sql, "LIKE") {
 		return // this collation has no LIKE
 	}
-	on := func(table string) string { return strings.Replace(sql, "%s", table, 1) }
+	on := func(table string) string {
+		return strings.NewReplacer("%s", table, "%k", strings.ReplaceAll(l.cols, `"`, "`")).Replace(sql)
+	}
 	before := d.dump(names[3])
 	d.exec(on(names[2]))
 	want := d.dump(names[2])
@@ -213,7 +217,7 @@ func oneProperty(d *database, l layout, sql string, r *rand.Rand, rows int) {
 	last := d.lastRun
 
 	method := func() string {
-		if d.engine == "postgres" && r.IntN(2) == 0 {
+		if strings.Contains(sql, "LIMIT") || d.engine == "postgres" && r.IntN(2) == 0 {
 			return "roster"
 		}
 		return "sweep"

@@ -373,7 +373,7 @@ func TestFindInBytes(t *testing.T) {
 		}
 		for want, args := range map[string][]string{
 			"note false 1: plain| 1": nil,
-			"note false 1: plain| 1\nscan true 0: plain| 1\nscan true 0: plain|other case 1":                                                                                                            {"--binary"},
+			"note false 1: plain| 1\nscan true 0: plain| 1\nscan true 0: plain|other case 1":                                                                                            {"--binary"},
 			"note false 1: in base64 in json| 1\nnote false 1: in base64| 1\nnote false 1: plain| 1":                                                                                    {"--base64"},
 			"note false 1: in base64 in json| 1\nnote false 1: in base64| 1\nnote false 1: plain| 1\nscan true 0: in base64| 1\nscan true 0: plain| 1\nscan true 0: plain|other case 1": {"--base64", "--binary"},
 		} {

@@ -54,6 +54,9 @@ type fileStep struct {
 	Set     map[string]string `toml:"set"`
 	Put     map[string]any    `toml:"put"`
 	Delete  bool              `toml:"delete"`
+	Order   *string           `toml:"order"`
+	Skip    *int64            `toml:"skip"`
+	First   *int64            `toml:"first"`
 	In      []string          `toml:"in"`
 	Except  []string          `toml:"except"`
 	Replace *fileReplace      `toml:"replace"`
@@ -320,16 +323,16 @@ func (r *reader) step(i int, f fileStep) (Step, error) {
 	}
 	switch {
 	case f.Replace != nil || f.In != nil || f.Except != nil:
-		if f.SQL != nil || f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete {
-			return fail(".replace", "in, except and replace stand alone; sql, table, where, let, set, put and delete belong to other forms")
+		if f.SQL != nil || f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete || f.top() {
+			return fail(".replace", "in, except and replace stand alone; sql, table, where, let, set, put, delete, order, skip and first belong to other forms")
 		}
 		rep, key, err := readReplace(f)
 		if err != nil {
 			return fail(key, "%v", err)
 		}
 		s.Replace = rep
-	case f.SQL != nil && (f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete):
-		return fail(".sql", "sql stands alone; table, where, let, set, put and delete belong to the other form")
+	case f.SQL != nil && (f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete || f.top()):
+		return fail(".sql", "sql stands alone; table, where, let, set, put, delete, order, skip and first belong to the other form")
 	case f.SQL != nil:
 		if s.SQL = *f.SQL; strings.TrimSpace(s.SQL) == "" {
 			return fail(".sql", "sql is empty")
@@ -346,6 +349,24 @@ func (r *reader) step(i int, f fileStep) (Step, error) {
 	if f.Where != nil {
 		if s.Where = *f.Where; strings.TrimSpace(s.Where) == "" {
 			return fail(".where", "where is empty; leave it out to change every row")
+		}
+	}
+	if f.top() {
+		if f.First == nil {
+			return fail(".order", "first, the number of rows, is missing")
+		}
+		if *f.First < 1 {
+			return fail(".first", "first: %d is not a number of rows from 1 up", *f.First)
+		}
+		if s.First = f.First; f.Skip != nil {
+			if s.Skip = *f.Skip; s.Skip < 0 {
+				return fail(".skip", "skip: %d is not a number of rows from 0 up", s.Skip)
+			}
+		}
+		if f.Order != nil {
+			if s.Order = *f.Order; strings.TrimSpace(s.Order) == "" {
+				return fail(".order", "order is empty; leave it out for the order of the key")
+			}
 		}
 	}
 	for _, k := range r.keys(path+".let", f.Let) {
@@ -381,6 +402,9 @@ func (r *reader) step(i int, f fileStep) (Step, error) {
 	}
 	return s, nil
 }
+
+// top reports whether the step means the first rows of an order.
+func (f fileStep) top() bool { return f.Order != nil || f.Skip != nil || f.First != nil }
 
 func readCheck(c fileCheck) (Check, error) {
 	if strings.TrimSpace(c.SQL) == "" {

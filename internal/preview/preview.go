@@ -21,6 +21,7 @@ type Step struct {
 	Table     string           `json:"table"`
 	Verb      string           `json:"verb"`
 	Method    string           `json:"method"`
+	First     string           `json:"first,omitempty"` // which of the rows that match are meant
 	Rehearsal *Rehearsal       `json:"rehearsal,omitempty"`
 	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
 	// Replacement is there for a step that replaces text.
@@ -206,6 +207,9 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 	p := &Step{Name: c.Step, Table: c.Table.String(), Verb: c.Verb.String(), Method: method, TableRows: c.Table.Rows, Estimated: c.Table.Estimated, Hazards: hazard.Text(c, method)}
 	if c.Table.Key != nil {
 		p.Key = c.Table.Key.Names()
+	}
+	if c.First != nil {
+		p.First = c.First.String()
 	}
 	for _, l := range c.Let {
 		p.Named = append(p.Named, l.Name)

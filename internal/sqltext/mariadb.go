@@ -119,6 +119,36 @@ func (p *parser) deleteMariaDB(s *Statement) error {
 	return p.where(s)
 }
 
+// limit reads [ORDER BY …] LIMIT n.
+func (p *parser) limit(s *Statement) error {
+	order := p.take("ORDER")
+	if order {
+		if !p.take("BY") {
+			return p.fail("BY is wanted here")
+		}
+		var err error
+		if s.Order, err = p.until("LIMIT"); err != nil {
+			return err
+		}
+		if s.Order.Empty() {
+			return p.fail("nothing stands after ORDER BY")
+		}
+	}
+	if !p.take("LIMIT") {
+		if order {
+			return p.fail("LIMIT is wanted here: without one the order of the rows does not matter, batches go by key")
+		}
+		return nil
+	}
+	t := p.tok()
+	if p.done() || t.Kind != Number && t.Kind != Param {
+		return p.fail("a number of rows is wanted here")
+	}
+	p.i++
+	s.Limit = &t
+	return nil
+}
+
 // source is one table in a list of tables.
 type source struct {
 	schema, table, alias *Token

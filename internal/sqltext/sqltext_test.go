@@ -74,7 +74,7 @@ func TestParse(t *testing.T) {
 		{SQLite, "UPDATE t SET a = 'x; WHERE' WHERE c", "update t  |  | a='x; WHERE' |  | c"},
 		{SQLite, "UPDATE t SET a = 1; DELETE FROM t", "!line 1, column 21: only one statement is accepted; this begins a second"},
 		{SQLite, "UPDATE t SET a = 1 RETURNING a", "!line 1, column 20: RETURNING is not supported: the kept values hold what was changed"},
-		{SQLite, "UPDATE t SET a = 1 LIMIT 5", "!line 1, column 20: LIMIT is not supported: batches go by key"},
+		{SQLite, "UPDATE t SET a = 1 LIMIT 5", "!line 1, column 20: LIMIT is not supported here; a step with order and first takes the first rows"},
 		{SQLite, "UPDATE OR IGNORE t SET a = 1", "!line 1, column 8: UPDATE OR is not supported: a conflict must not pass unseen"},
 		{SQLite, "INSERT INTO t VALUES (1)", `!line 1, column 1: one UPDATE or DELETE is wanted here, not "INSERT"`},
 		{SQLite, "UPDATE t SET a = (1", "!line 1, column 18: this ( is not closed"},

@@ -71,6 +71,8 @@ type Statement struct {
 	Set       []Assignment
 	From      Fragment // FROM of an UPDATE, USING of a DELETE
 	Where     Fragment
+	Order     Fragment // MariaDB: of the rows, only with a Limit
+	Limit     *Token   // MariaDB: a number or a parameter
 	Tables    Fragment // MariaDB: the tables of a statement over several, the target among them
 	TargetAt  int      // index in Tables of the target's first token
 }
@@ -235,15 +237,19 @@ func (p *parser) delete(s *Statement) error {
 }
 
 func (p *parser) where(s *Statement) error {
-	if !p.take("WHERE") {
-		return nil
+	if p.take("WHERE") {
+		if p.tok().Is("CURRENT") {
+			return p.fail("WHERE CURRENT OF is not supported: there is no cursor here")
+		}
+		var err error
+		if s.Where, err = p.clause("WHERE"); err != nil {
+			return err
+		}
 	}
-	if p.tok().Is("CURRENT") {
-		return p.fail("WHERE CURRENT OF is not supported: there is no cursor here")
+	if p.d == MariaDB && s.Tables.Empty() {
+		return p.limit(s)
 	}
-	var err error
-	s.Where, err = p.clause("WHERE")
-	return err
+	return nil
 }
 
 // clause reads what follows a keyword; it may not be empty.
@@ -415,7 +421,7 @@ func (p *parser) end() error {
 	case "RETURNING":
 		return p.fail("RETURNING is not supported: the kept values hold what was changed")
 	case "ORDER", "LIMIT":
-		return p.fail("%s is not supported: batches go by key", word)
+		return p.fail("%s is not supported here; a step with order and first takes the first rows", word)
 	}
 	return p.fail("%q is not expected here", p.tok().Text)
 }

@@ -70,6 +70,9 @@ var pure = map[string]bool{"abs": true, "ascii": true, "ceil": true, "ceiling": 
 // Batch changes the rows and keeps their values. Where snapshot can, it does so;
 // otherwise rows are staged, in a temporary table if they are to be packed.
 func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	if r.Roster != nil {
+		return db.enrolled(ctx, tx, c, kept, r, base)
+	}
 	if kept == nil {
 		return db.bare(ctx, tx, c, r, base)
 	}
@@ -110,6 +113,66 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	return e, db.tighten(ctx, tx)
 }
 
+// enrolled carries out a stretch of a roster, some keys at a time: a sub-query
+// for them would be asked again for every row of the table.
+func (db *DB) enrolled(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	sum := engine.Effect{Scanned: -1, Kept: base, Log: engine.NoLog}
+	if kept == nil {
+		sum.Matched = -1
+	}
+	q := &change.Query{D: d}
+	q.Add("SELECT ")
+	for i, k := range r.Roster.Keys {
+		if i > 0 {
+			q.Add(", ")
+		}
+		q.Add(shown(k, d.Quote(k.Name)))
+	}
+	q.Add(" FROM ", r.Roster.Table, " WHERE seq > ").Arg(r.Lo[0], "").Add(" AND seq <= ").Arg(r.Hi[0], "").Add(" ORDER BY seq")
+	keys, err := readKeys(ctx, tx, q, len(r.Roster.Keys))
+	if err != nil {
+		return sum, err
+	}
+	for from := 0; from < keys.len(); from += listed {
+		part := change.Range{Hi: r.Hi}
+		for i := from; i < min(from+listed, keys.len()); i++ {
+			part.Keys = append(part.Keys, keys.at(i))
+		}
+		e, err := db.Batch(ctx, tx, c, kept, part, sum.Kept)
+		if err != nil {
+			return sum, err
+		}
+		sum.Changed += e.Changed
+		sum.Kept = e.Kept
+		if sum.Matched >= 0 {
+			sum.Matched += e.Matched
+		}
+	}
+	tx.S.State.(*session).changed = sum.Changed
+	return sum, nil
+}
+
+// readKeys reads keys as texts.
+func readKeys(ctx context.Context, tx *engine.Tx, q *change.Query, columns int) (*keyList, error) {
+	rows, err := tx.Query(ctx, q.String(), q.Args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var keys keyList
+	values, into := make([]sql.RawBytes, columns), make([]any, columns)
+	for i := range values {
+		into[i] = &values[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return nil, err
+		}
+		keys.add(values)
+	}
+	return &keys, rows.Err()
+}
+
 // bare is the batch without kept values: the statement itself.
 func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
@@ -130,7 +193,7 @@ func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r chang
 	}
 	st := tx.S.State.(*session)
 	st.changed = e.Changed
-	if err := scanned(); err != nil || c.Loaded || r.Hi == nil || r.At != nil {
+	if err := scanned(); err != nil || c.Loaded || r.Hi == nil || r.At != nil || r.Keys != nil {
 		return e, err
 	}
 	if st.rare == nil {
@@ -145,7 +208,7 @@ func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r chang
 // asked again for each of them.
 func (db *DB) sparse(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, e *engine.Effect) (bool, error) {
 	st := tx.S.State.(*session)
-	if !st.rare[c] || r.Hi == nil || r.At != nil || r.Roster != nil {
+	if !st.rare[c] || r.Hi == nil || r.At != nil || r.Keys != nil {
 		return false, nil
 	}
 	scanned, err := db.counting(ctx, tx, c, r, e)
@@ -161,31 +224,15 @@ func (db *DB) sparse(ctx context.Context, tx *engine.Tx, c *change.Change, r cha
 		q.Add(engine.KeyOut(d, c.Ref, k))
 	}
 	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
-	rows, err := tx.Query(ctx, q.String(), q.Args...)
+	keys, err := readKeys(ctx, tx, q, len(c.Table.Key.Columns))
 	if err != nil {
-		return false, err
-	}
-	defer rows.Close()
-	var keys keyList
-	values := make([]sql.RawBytes, len(c.Table.Key.Columns))
-	into := make([]any, len(values))
-	for i := range values {
-		into[i] = &values[i]
-	}
-	for rows.Next() {
-		if err := rows.Scan(into...); err != nil {
-			return false, err
-		}
-		keys.add(values)
-	}
-	if err := rows.Err(); err != nil {
 		return false, err
 	}
 	if err := scanned(); err != nil {
 		return false, err
 	}
 	st.rare[c] = int64(keys.len())*dense < e.Scanned
-	e.Changed, err = byKeys(ctx, tx, c, r, &keys)
+	e.Changed, err = byKeys(ctx, tx, c, r, keys)
 	st.changed = e.Changed
 	return err == nil, err
 }

@@ -59,7 +59,7 @@ func (db *DB) snapshot(ctx context.Context, tx *engine.Tx, c *change.Change, kep
 	if c.Loaded { // of which WriteRows has decided
 		return false, e, nil
 	}
-	ready, err := db.ready(ctx, tx, c, r.Hi != nil && r.At == nil && r.Roster == nil, func() bool {
+	ready, err := db.ready(ctx, tx, c, r.Hi != nil && r.At == nil && r.Keys == nil, func() bool {
 		return kept.Packed != "" && c.Repeatable(pure) && restated(c)
 	})
 	if err != nil || !ready {
