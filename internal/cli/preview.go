@@ -250,9 +250,13 @@ func (a *app) printSample(s *preview.Step, width int) {
 		t.Print()
 		return
 	}
-	header = append(header, "column", "before", "after")
-	t := o.NewTable(header...)
+	header = append(header, "column")
 	each := max((width-36-14*len(s.Named))/2, 16)
+	if s.Replacement != nil {
+		header = append(header, "form")
+		each = max((width-58)/2, 16)
+	}
+	t := o.NewTable(append(header, "before", "after")...)
 	for _, r := range s.Sample {
 		for i, c := range r.Changes {
 			cells := []string{"  " + term.Fit(term.Clean(r.Key), 24)}
@@ -265,7 +269,11 @@ func (a *app) printSample(s *preview.Step, width int) {
 				}
 			}
 			before, after := o.Diff(c.Before, c.After, each)
-			t.Row(append(cells, term.Clean(c.Column), before, after)...)
+			cells = append(cells, term.Clean(c.Column))
+			if s.Replacement != nil {
+				cells = append(cells, term.Fit(strings.Join(c.Forms, "; "), 28))
+			}
+			t.Row(append(cells, before, after)...)
 		}
 	}
 	t.Print()

@@ -121,6 +121,7 @@ func TestReplaceInEveryForm(t *testing.T) {
 		if !strings.Contains(o.out, fmt.Sprintf(`"changes": %d`, changed)) {
 			t.Errorf("the preview does not say that %d rows change:\n%.600s", changed, o.out)
 		}
+		d.everyFormShown(o.out)
 		for n, more := range [][]string{{"--batch", "50"}, append([]string{"--batch", "20"}, d.workers(3)...), {"--method", "single"}, {"--keep", "none"}} {
 			d.must(0, append([]string{"run", job, "--again", "--accept", fmt.Sprint(changed)}, more...)...)
 			same(t, fmt.Sprint("replaced ", more), state(), want)
@@ -137,6 +138,52 @@ func TestReplaceInEveryForm(t *testing.T) {
 			same(t, "undone", state(), before)
 		}
 	})
+}
+
+// everyFormShown fails unless the sample of a preview has a row for each form
+// in each column.
+func (d *database) everyFormShown(out string) {
+	d.t.Helper()
+	var p struct {
+		Steps []struct {
+			Replacement struct {
+				Columns []struct {
+					Name  string
+					Forms []struct{ Form string }
+				}
+			} `json:"replacement"`
+			Sample []struct {
+				Changes []struct {
+					Column string
+					Forms  []string
+				}
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &p); err != nil {
+		d.t.Fatal(err)
+	}
+	n := 0
+	for _, s := range p.Steps {
+		shown := map[string]bool{}
+		for _, r := range s.Sample {
+			for _, c := range r.Changes {
+				for _, f := range c.Forms {
+					shown[c.Column+" "+f] = true
+				}
+			}
+		}
+		for _, c := range s.Replacement.Columns {
+			for _, f := range c.Forms {
+				if n++; !shown[c.Name+" "+f.Form] {
+					d.t.Errorf("no row of the sample shows %s: %s", c.Name, f.Form)
+				}
+			}
+		}
+	}
+	if n < 5 {
+		d.t.Errorf("only %d forms in the preview", n)
+	}
 }
 
 // left is how many rows a job would change now.

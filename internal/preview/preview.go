@@ -65,9 +65,10 @@ type Row struct {
 
 // Cell is one value before and after; nil is NULL. After is meaningless for a delete.
 type Cell struct {
-	Column string  `json:"column"`
-	Before *string `json:"before"`
-	After  *string `json:"after"`
+	Column string   `json:"column"`
+	Before *string  `json:"before"`
+	After  *string  `json:"after"`
+	Forms  []string `json:"forms,omitempty"` // of the occurrences, where text is replaced
 }
 
 // Count asks only how many rows match and how many would change.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -47,6 +48,10 @@ type Broken struct {
 	Column string `json:"column"`
 	Reason string `json:"reason"`
 }
+
+// formsShown is how many rows are shown beside the sample because they hold a
+// form that no row before them holds.
+const formsShown = 20
 
 // brokenShown is how many damaged values are listed.
 const brokenShown = 10
@@ -150,7 +155,7 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 			key += string(k)
 		}
 		row := Row{Key: key, Named: []*string{}}
-		damaged := false
+		damaged, fresh := false, false
 		for i := range cols {
 			v := []byte(values[keys+i])
 			if values[keys+i] == nil {
@@ -192,9 +197,15 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 				continue
 			}
 			r.Columns[i].Rows++
+			var in []string
 			for _, place := range res.Places {
 				r.Columns[i].Hits++
-				forms[i][[2]string{place.String(), ""}]++
+				form := [2]string{place.String(), ""}
+				fresh = fresh || forms[i][form] == 0
+				forms[i][form]++
+				if !slices.Contains(in, form[0]) {
+					in = append(in, form[0])
+				}
 			}
 			if w := cols[i].Column.Length; w > 0 && utf8.RuneCount(after) > w {
 				tooLong[i]++
@@ -203,7 +214,7 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 				}
 			}
 			a, b := string(v), string(after)
-			row.Changes = append(row.Changes, Cell{cols[i].Column.Name, &a, &b})
+			row.Changes = append(row.Changes, Cell{cols[i].Column.Name, &a, &b, in})
 		}
 		switch {
 		case damaged:
@@ -212,7 +223,7 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 		case len(row.Changes) > 0:
 			p.Matched++
 			p.Changes++
-			if len(p.Sample) < sample {
+			if len(p.Sample) < sample || fresh && sample > 0 && len(p.Sample) < sample+formsShown {
 				p.Sample = append(p.Sample, row)
 			}
 		}
