@@ -73,8 +73,9 @@ func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table,
 	if bytes.Valid {
 		t.Bytes = bytes.Int64
 	}
-	const small = 16 << 20 // bytes; read in a moment
-	if refusal == "" && t.Bytes < small {
+	// Read in a moment. The server may not know yet how many bytes it has stored.
+	const small, few = 16 << 20, 200_000
+	if refusal == "" && t.Bytes < small && t.Rows < few {
 		t.Estimated = false
 		err = db.pool.QueryRowContext(ctx, "SELECT count(*) FROM "+t.SQL(d)).Scan(&t.Rows)
 	}
