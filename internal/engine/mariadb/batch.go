@@ -177,10 +177,13 @@ func readKeys(ctx context.Context, tx *engine.Tx, q *change.Query, columns int) 
 func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
 	if !c.Loaded { // of which WriteRows has decided
-		if err := db.isolate(ctx, tx, false); err != nil {
+		few := tx.S.State.(*session).rare[c] && r.Hi != nil && r.At == nil && r.Keys == nil
+		frozen, err := db.ready(ctx, tx, c, few, func() bool { return c.Repeatable(pure) })
+		if err != nil {
 			return e, err
 		}
-		if done, err := db.sparse(ctx, tx, c, r, &e); done || err != nil {
+		if few {
+			_, err := db.attempt(ctx, tx, c, func() (bool, error) { return true, db.sparse(ctx, tx, c, r, frozen, &e) })
 			return e, err
 		}
 	}
@@ -205,15 +208,12 @@ func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r chang
 
 // sparse changes the rows of a range of which few matched in the batch before:
 // it reads their keys without locks, and locks these rows alone. The filter is
-// asked again for each of them.
-func (db *DB) sparse(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, e *engine.Effect) (bool, error) {
+// asked again for each of them, unless the snapshot stands for that.
+func (db *DB) sparse(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, frozen bool, e *engine.Effect) error {
 	st := tx.S.State.(*session)
-	if !st.rare[c] || r.Hi == nil || r.At != nil || r.Keys != nil {
-		return false, nil
-	}
 	scanned, err := db.counting(ctx, tx, c, r, e)
 	if err != nil {
-		return false, err
+		return err
 	}
 	q := &change.Query{D: d}
 	q.Add("SELECT ")
@@ -226,15 +226,19 @@ func (db *DB) sparse(ctx context.Context, tx *engine.Tx, c *change.Change, r cha
 	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
 	keys, err := readKeys(ctx, tx, q, len(c.Table.Key.Columns))
 	if err != nil {
-		return false, err
+		return err
 	}
 	if err := scanned(); err != nil {
-		return false, err
+		return err
 	}
 	st.rare[c] = int64(keys.len())*dense < e.Scanned
-	e.Changed, err = byKeys(ctx, tx, c, r, keys)
+	these := *c
+	if frozen {
+		these.Where = sqltext.Fragment{}
+	}
+	e.Changed, err = byKeys(ctx, tx, &these, r, keys)
 	st.changed = e.Changed
-	return err == nil, err
+	return err
 }
 
 // counting begins to count the rows that are gone over; what it gives ends that.

@@ -148,7 +148,9 @@ func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		if int64(n)*dense > scanned {
 			changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, part))
 		} else {
-			changed, err = byKeys(ctx, tx, c, part, &x.keys)
+			same := *c // these rows are as they were when the filter was asked
+			same.Where = sqltext.Fragment{}
+			changed, err = byKeys(ctx, tx, &same, part, &x.keys)
 		}
 		if err != nil || changed != int64(n) {
 			return false, nil, err
