@@ -304,7 +304,7 @@ func (b *bench) batches(s shape, r *result) (seconds float64, err error) {
 	if err := b.fresh(); err != nil {
 		return 0, err
 	}
-	args := []string{"run", "--json", "--db", b.url, "--keep", r.Keep, "--accept", "any"}
+	args := []string{"run", "--json", "--db", b.url, "--keep", r.Keep, "--accept", "any", "--no-search"}
 	if r.Workers > 1 {
 		args = append(args, "--workers", fmt.Sprint(r.Workers))
 	}

@@ -38,6 +38,7 @@ func (a *app) runCmd() *cli.Command {
 			replicaFlag(),
 			awaitFlag(),
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values (old and new ones, for verify and undo) or none"},
+			&cli.BoolFlag{Name: "no-search", Usage: "do not look through the database for replaced texts once more after the run"},
 			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back first; the summary sets what it foretold against what came"},
 			&cli.StringFlag{Name: "accept", Usage: "the number of rows that will change, or any: then nothing is counted beforehand"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant"},
@@ -323,7 +324,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 			}
 		}
 	}
-	if err == nil && r.UndoOf == 0 {
+	if err == nil && r.UndoOf == 0 && !c.Bool("no-search") {
 		if sum.Search, serr = a.searchAgain(ctx, p); serr != nil {
 			return serr
 		}

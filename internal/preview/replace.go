@@ -33,6 +33,8 @@ type ReplacedColumn struct {
 	Hits  int64  `json:"occurrences"`
 	Forms []Form `json:"forms"`
 	Near  []Form `json:"left"` // what is nearly the text and stays
+
+	Already int64 `json:"new_before"` // occurrences of the new text before the run
 }
 
 // Form counts occurrences of one kind.
@@ -163,7 +165,9 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 			}
 			for _, pair := range c.Rewrite.Rules.Pairs {
 				if near && pair.With != "" {
-					r.Already += int64(strings.Count(string(v), pair.With))
+					n := int64(strings.Count(string(v), pair.With))
+					r.Already += n
+					r.Columns[i].Already += n
 				}
 			}
 			for _, f := range finders {
@@ -256,7 +260,13 @@ func (p *Step) replaceHazards(c *change.Change, near bool) {
 		add("double-slash", fmt.Sprintf("the new text ends with a slash and %d occurrences are followed by one: there would be two", n), -1)
 	}
 	if near && p.Replacement.Already > 0 {
-		add("not-reversible", fmt.Sprintf("the new text stands there %d times already: replacing it back would change those as well (undo does not: it puts back what was)", p.Replacement.Already), -1)
+		var where []string
+		for _, col := range p.Replacement.Columns {
+			if col.Already > 0 {
+				where = append(where, fmt.Sprintf("%d times in %s", col.Already, col.Name))
+			}
+		}
+		add("not-reversible", fmt.Sprintf("the new text stands there already, %s: replacing it back would change those as well (undo does not: it puts back what was)", strings.Join(where, ", ")), -1)
 	}
 	if p.Replacement.Damaged > 0 {
 		add("damaged", "values look structured and are not valid; they are set aside (--set-aside), or taken as plain text with damaged = \"plain\"", p.Replacement.Damaged)
