@@ -2,7 +2,6 @@ package change
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	"jugatum/internal/sqltext"
@@ -59,25 +58,6 @@ type Set struct {
 	// Implicit marks a column that the database itself assigns whenever the row
 	// changes: it is kept and put back, but makes no row a changed one.
 	Implicit bool
-}
-
-// First says that of the rows that match, only the first N after Skip are
-// meant, in an order in which the key decides between equals.
-type First struct {
-	Order   sqltext.Fragment // empty: that of the key
-	Skip, N int64
-}
-
-// String words it.
-func (f *First) String() string {
-	s := "the first " + strconv.FormatInt(f.N, 10)
-	if f.Skip > 0 {
-		s += " after " + strconv.FormatInt(f.Skip, 10)
-	}
-	if f.Order.Empty() {
-		return s + " in the order of the key"
-	}
-	return s + " by " + f.Order.String()
 }
 
 // Named is a named in-between value.
@@ -325,23 +305,6 @@ func (b *builder) statement() error {
 		}
 	}
 	return b.limit(st)
-}
-
-// limit takes LIMIT and what goes with it.
-func (b *builder) limit(st *sqltext.Statement) error {
-	if st.Limit == nil {
-		return nil
-	}
-	text := st.Limit.Text
-	if st.Limit.Kind == sqltext.Param {
-		text = b.c.Params[st.Limit.Name()].Text
-	}
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n < 0 {
-		return b.failf("sql", "LIMIT %s: a number of rows is wanted", st.Limit.Text)
-	}
-	b.c.First = &First{Order: st.Order, N: n}
-	return nil
 }
 
 func (b *builder) name(t sqltext.Token) string {

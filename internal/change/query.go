@@ -236,25 +236,6 @@ func (q *Query) Filter(c *Change, r Range) *Query {
 	return q
 }
 
-// first appends " AND …": that the row is one of the first. They are one level
-// down, where MariaDB allows LIMIT, and the target of an UPDATE to be read.
-func (q *Query) first(c *Change) {
-	brackets := [2]string{"", ""}
-	if len(c.Table.Key.Columns) > 1 {
-		brackets = [2]string{"(", ")"}
-	}
-	q.Add(" AND ", brackets[0]).Columns(c.Ref, c.Table.Key.Columns).Add(brackets[1], " IN (SELECT * FROM (SELECT ").Columns(c.Ref, c.Table.Key.Columns)
-	q.Add(" FROM ", c.TargetSQL())
-	if !c.Where.Empty() {
-		q.Add(" WHERE ").Fragment(c.Where, c.Params)
-	}
-	q.Add(" ORDER BY ")
-	if !c.First.Order.Empty() {
-		q.Fragment(c.First.Order, c.Params).Add(", ")
-	}
-	q.Columns(c.Ref, c.Table.Key.Columns).Add(" LIMIT ", strconv.FormatInt(c.First.N, 10), " OFFSET ", strconv.FormatInt(c.First.Skip, 10), ") AS jugatum_first)")
-}
-
 // NewValue appends the new value of one assignment as an expression of a type
 // that the column takes by assignment.
 func (q *Query) NewValue(c *Change, s Set) *Query {
