@@ -485,9 +485,13 @@ func (b *builder) parameters() error {
 				if b.spec.SQL != "" {
 					field = "sql"
 				}
-				return b.failf(field, "parameter :%s is not declared; add [param.%s] to the job, or give it with --param %s=…", name, name, name)
+				return b.undeclared(field, name)
 			}
 		}
 	}
 	return nil
+}
+
+func (b *builder) undeclared(field, name string) error {
+	return b.failf(field, "parameter :%s is not declared; add [param.%s] to the job, or give it with --param %s=…", name, name, name)
 }

@@ -32,11 +32,15 @@ func (b *builder) limit(st *sqltext.Statement) error {
 	}
 	text := st.Limit.Text
 	if st.Limit.Kind == sqltext.Param {
-		text = b.c.Params[st.Limit.Name()].Text
+		v, ok := b.c.Params[st.Limit.Name()]
+		if !ok {
+			return b.undeclared("sql", st.Limit.Name())
+		}
+		text = v.Text
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 0 {
-		return b.failf("sql", "LIMIT %s: a number of rows is wanted", st.Limit.Text)
+		return b.failf("sql", "LIMIT %s: a number of rows is wanted, not %q", st.Limit.Text, text)
 	}
 	b.c.First = &First{Order: st.Order, N: n}
 	return nil
@@ -45,11 +49,7 @@ func (b *builder) limit(st *sqltext.Statement) error {
 // first appends " AND …": that the row is one of the first. They are one level
 // down, where MariaDB allows LIMIT, and the target of an UPDATE to be read.
 func (q *Query) first(c *Change) {
-	brackets := [2]string{"", ""}
-	if len(c.Table.Key.Columns) > 1 {
-		brackets = [2]string{"(", ")"}
-	}
-	q.Add(" AND ", brackets[0]).Columns(c.Ref, c.Table.Key.Columns).Add(brackets[1], " IN (SELECT * FROM (SELECT ").Columns(c.Ref, c.Table.Key.Columns)
+	q.Add(" AND (").Columns(c.Ref, c.Table.Key.Columns).Add(") IN (SELECT * FROM (SELECT ").Columns(c.Ref, c.Table.Key.Columns)
 	q.Add(" FROM ", c.TargetSQL())
 	if !c.Where.Empty() {
 		q.Add(" WHERE ").Fragment(c.Where, c.Params)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -436,5 +437,43 @@ func TestRehearsal(t *testing.T) {
 		d.must(0, "verify", "1")
 		d.must(0, "undo", "1")
 		same(t, "undone", d.dump("t"), before)
+	})
+}
+
+// TestRunsBeginTogether: runs that begin at the same moment have numbers and
+// kept values of their own, also where another has made its table and no more.
+func TestRunsBeginTogether(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		const runs = 3
+		for i := range runs {
+			d.exec(fmt.Sprintf("CREATE TABLE t%d (id %s PRIMARY KEY, n integer)", i, d.integer()), fmt.Sprintf("INSERT INTO t%d SELECT i, i FROM %s", i, d.numbers(200+i)))
+		}
+		if d.engine == "mariadb" {
+			d.exec("CREATE TABLE jugatum_kept_1_1 (of_another integer)", "CREATE TABLE jugatum_packed_2_1 (of_another integer)")
+		}
+		var started []*exec.Cmd
+		for i := range runs {
+			started = append(started, d.start("run", "--sql", fmt.Sprintf("UPDATE t%d SET n = n + 1000", i), "--every-row", "--accept", "any", "--batch", "20"))
+		}
+		for _, cmd := range started {
+			if err := cmd.Wait(); err != nil {
+				t.Fatalf("%v\n%s", err, cmd.Stderr)
+			}
+		}
+		for i, id := range d.lines("SELECT id FROM " + d.by("jugatum_run", map[string]string{"sqlite": "jugatum_run", "postgres": "jugatum.run"}[d.engine]) + " ORDER BY id") {
+			if d.engine == "mariadb" && i == 0 && id != "3" {
+				t.Errorf("the first run is number %s, though tables 1 and 2 are another's", id)
+			}
+			d.must(0, "verify", id)
+			d.must(0, "undo", id)
+		}
+		for i := range runs {
+			if got := d.one(fmt.Sprintf("SELECT count(*) FROM t%d WHERE n = id", i)); got != fmt.Sprint(200+i) {
+				t.Errorf("table %d: %s rows are as they were", i, got)
+			}
+		}
+		if d.engine == "mariadb" && d.one("SELECT count(*) FROM information_schema.columns WHERE column_name = 'of_another' AND table_schema = DATABASE()") != "2" {
+			t.Error("another's tables are gone")
+		}
 	})
 }

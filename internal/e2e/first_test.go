@@ -44,6 +44,15 @@ func TestFirstRows(t *testing.T) {
 		if got := d.one("SELECT count(*) FROM t WHERE mark = 1"); got != "300" {
 			t.Errorf("%s rows after a second run\n%s", got, o.out)
 		}
+		if d.engine == "mariadb" {
+			limited := "UPDATE t SET mark = 2 WHERE mark = 1 ORDER BY n LIMIT :n"
+			d.must(0, "run", "--sql", limited, "--param", "n=9", "--accept", "9")
+			for want, args := range map[string][]string{":n is not declared": nil, "LIMIT :n: a number of rows is wanted, not": {"--param", "n=many"}} {
+				if o := d.must(2, append([]string{"preview", "--sql", limited}, args...)...); !strings.Contains(o.err, want) {
+					t.Errorf("%s", o.err)
+				}
+			}
+		}
 		for text, want := range map[string]string{
 			"[[step]]\ntable = \"t\"\norder = \"n\"\nput = { mark = 1 }\n":                    "first, the number of rows, is missing",
 			"[[step]]\ntable = \"t\"\nfirst = 0\nput = { mark = 1 }\n":                        "is not a number of rows from 1 up",

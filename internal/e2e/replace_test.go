@@ -363,6 +363,9 @@ func TestFind(t *testing.T) {
 		if !strings.Contains(o.out, `"left": 0`) || !strings.Contains(o.out, `not among the columns of the job`) {
 			t.Errorf("the search after the run:\n%s", o.out)
 		}
+		if o := d.must(0, "run", jobFile(t, fmt.Sprintf("[[step]]\nin = [\"notes.body\"]\nreplace = { find = %q, with = %q }\n", "saltmere", "Saltmere")), "--accept", "any", "--every-row", "--json", "--no-search"); strings.Contains(o.out, `"search"`) {
+			t.Errorf("searched without being asked to:\n%s", o.out)
+		}
 		for _, args := range [][]string{{"find"}, {"find", ""}, {"find", "x", "--in", "notes"}, {"find", "x", "--in", "notes.nothing"}, {"find", "x", "--becomes", "y"}, {"find", "x", "--sample", "0"}} {
 			d.must(2, args...)
 		}

@@ -32,10 +32,13 @@ type Loader interface {
 // RowWriter is met by engines that can write and keep new values row by row,
 // without loading them first.
 type RowWriter interface {
+	// WritesRows reports whether this transaction's batch can be written so; the
+	// rows are then to be read with their old values. It is asked once a batch.
+	WritesRows(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept) (bool, error)
+
 	// WriteRows changes these rows, which are in the order of their keys, all
 	// after after, and keeps their values, numbered from base+1 on. It has done
-	// nothing if it reports false. It is called before anything is read too, with
-	// no rows, and then reports whether it would like to be given old values.
+	// nothing if it reports false.
 	WriteRows(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []Rewritten, base int64) (bool, Effect, error)
 }
 
@@ -108,7 +111,7 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 	writer, direct := db.(RowWriter)
 	if direct {
 		var err error
-		if direct, _, err = writer.WriteRows(ctx, tx, c, kept, r.Lo, nil, base); err != nil {
+		if direct, err = writer.WritesRows(ctx, tx, c, kept); err != nil {
 			return sum, err
 		}
 	}

@@ -191,12 +191,30 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
-// Ensure makes the ledger if it is not there.
+// Ensure makes the ledger if it is not there. Of two that make it at the same
+// moment one fails, and then finds it made.
 func (l *Ledger) Ensure(ctx context.Context, s *engine.Session) error {
-	ok, err := l.Exists(ctx)
-	if ok || err != nil {
-		return err
+	for attempt := 0; ; attempt++ {
+		ok, err := l.Exists(ctx)
+		if ok || err != nil {
+			return err
+		}
+		if err = l.build(ctx, s); err == nil {
+			return nil
+		}
+		if f := l.db.Fault(err); f != engine.Data && f != engine.Busy || attempt == 5 {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
 	}
+}
+
+// build makes the ledger's tables.
+func (l *Ledger) build(ctx context.Context, s *engine.Session) error {
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return err

@@ -74,15 +74,15 @@ func readKeys(ctx context.Context, tx *engine.Tx, q *change.Query, columns int) 
 // bare is the batch without kept values: the statement itself.
 func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
-	if !c.Loaded { // of which WriteRows has decided
+	if !c.Loaded { // of which WritesRows has decided
 		few := tx.S.State.(*session).rare[c] && r.Hi != nil && r.At == nil && r.Keys == nil
 		frozen, err := db.ready(ctx, tx, c, few, func() bool { return c.Repeatable(pure) })
 		if err != nil {
 			return e, err
 		}
 		if few {
-			_, err := db.attempt(ctx, tx, c, func() (bool, error) { return true, db.sparse(ctx, tx, c, r, frozen, &e) })
-			return e, err
+			err := db.sparse(ctx, tx, c, r, frozen, &e)
+			return e, db.stepAside(ctx, tx, err)
 		}
 	}
 	scanned, err := db.counting(ctx, tx, c, r, &e)

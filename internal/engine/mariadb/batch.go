@@ -18,10 +18,8 @@ const keptRowLimit = 60_000
 // long columns are kept in types without a length.
 func wide(kept *change.Kept) bool {
 	total := 0
-	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
-		for _, c := range list {
-			total += c.Of.Length * 4
-		}
+	for _, c := range columns(kept) {
+		total += c.Of.Length * 4
 	}
 	return total > keptRowLimit
 }
@@ -295,10 +293,8 @@ func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engi
 func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 	q := &change.Query{D: d}
 	q.Add("INSERT INTO ", kept.Table, " (seq")
-	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
-		for _, k := range list {
-			q.Add(", ", d.Quote(k.Name))
-		}
+	for _, k := range columns(kept) {
+		q.Add(", ", d.Quote(k.Name))
 	}
 	q.Add(") SELECT (@jugatum_seq := @jugatum_seq + 1)")
 	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old} {

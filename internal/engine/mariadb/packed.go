@@ -28,9 +28,7 @@ const (
 // for two.
 func (db *DB) Packs(kept *change.Kept) bool {
 	for _, k := range columns(kept) {
-		name, _, _ := strings.Cut(k.Of.Type, "(")
-		name, _, _ = strings.Cut(name, " ")
-		switch name {
+		switch typeName(k.Of) {
 		case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "double", "date", "time", "datetime",
 			"binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
 		case "char", "varchar", "tinytext", "text", "mediumtext", "longtext":
@@ -44,6 +42,13 @@ func (db *DB) Packs(kept *change.Kept) bool {
 		}
 	}
 	return db.views
+}
+
+// typeName is a column's type without its length and what follows.
+func typeName(c *change.Column) string {
+	name, _, _ := strings.Cut(c.Type, "(")
+	name, _, _ = strings.Cut(name, " ")
+	return name
 }
 
 // columns lists all columns of a layout in their order: keys, old, new.

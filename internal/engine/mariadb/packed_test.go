@@ -94,14 +94,10 @@ func TestPackedReadsBack(t *testing.T) {
 	if got := one(t, plain, "SELECT group_concat(seq ORDER BY seq) FROM jugatum_kept_1_1"); got != "1,2,3,4,5,6,7,8,9,10,11,12" {
 		t.Errorf("numbers %s", got)
 	}
-	count, err := db.Pool().Query(change.CountKept(d, kept, 2, 9).String(), change.CountKept(d, kept, 2, 9).Args...)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer count.Close()
+	q := change.CountKept(d, kept, 2, 9)
 	var n int64
-	if count.Next(); count.Scan(&n) != nil || n != 7 {
-		t.Errorf("%d rows after 2, up to 9", n)
+	if err := db.Pool().QueryRow(q.String(), q.Args...).Scan(&n); err != nil || n != 7 {
+		t.Errorf("%d rows after 2, up to 9: %v", n, err)
 	}
 }
 
@@ -159,13 +155,19 @@ func TestOnlyChangedRowsAreLocked(t *testing.T) {
 		if !keep {
 			kept = nil
 		}
-		if _, err := in(t, db, s, c, kept, change.Range{Hi: change.KeyValue{"99", "x999"}}, 0); err != nil {
-			t.Fatal(err)
+		// The first knows nothing, the second has no snapshot yet.
+		for _, r := range []change.Range{{Hi: change.KeyValue{"49", "x499"}}, {Lo: change.KeyValue{"49", "x499"}, Hi: change.KeyValue{"99", "x999"}}} {
+			if e, err := in(t, db, s, c, kept, r, int64(5*len(r.Lo)/2)); err != nil || e.Changed != 5 {
+				t.Fatalf("%+v %v", e, err)
+			}
 		}
 		ctx := context.Background()
 		tx, err := s.Start(ctx)
 		if err != nil {
 			t.Fatal(err)
+		}
+		if tx.State != true {
+			t.Error("the third batch has no snapshot")
 		}
 		e, err := db.Batch(ctx, tx, c, kept, change.Range{Lo: change.KeyValue{"99", "x999"}, Hi: change.KeyValue{"200", "x2000"}}, 10)
 		if err != nil || e.Changed != 10 {

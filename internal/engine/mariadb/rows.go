@@ -11,22 +11,23 @@ import (
 	"jugatum/internal/engine"
 )
 
+// WritesRows is true where the transaction's snapshot guards the rows, and
+// nobody but us has a say in what is stored.
+func (db *DB) WritesRows(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept) (bool, error) {
+	return db.ready(ctx, tx, c, true, func() bool {
+		for _, s := range c.Set {
+			if s.Implicit {
+				return false
+			}
+		}
+		return (kept == nil || kept.Packed != "") && len(c.Table.Key.Columns) == 1 && !triggered(c) && restated(c)
+	})
+}
+
 // WriteRows writes values computed by us straight into the rows, a few dozen in
 // one statement, and keeps them: nothing need be loaded or joined.
 func (db *DB) WriteRows(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []engine.Rewritten, base int64) (bool, engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Kept: base, Log: engine.NoLog}
-	st := tx.S.State.(*session)
-	if rows == nil {
-		ready, err := db.ready(ctx, tx, c, true, func() bool {
-			for _, s := range c.Set {
-				if s.Implicit {
-					return false
-				}
-			}
-			return (kept == nil || kept.Packed != "") && len(c.Table.Key.Columns) == 1 && !triggered(c) && restated(c)
-		})
-		return ready, e, err
-	}
 	done, err := db.attempt(ctx, tx, c, func() (bool, error) {
 		if kept != nil {
 			packs := newPacker(kept)
@@ -62,7 +63,7 @@ func (db *DB) WriteRows(ctx context.Context, tx *engine.Tx, c *change.Change, ke
 		return true, nil
 	})
 	if done {
-		st.changed = e.Changed
+		tx.S.State.(*session).changed = e.Changed
 	}
 	return done, e, err
 }
@@ -95,9 +96,6 @@ func keptOf(c *change.Change, r engine.Rewritten) ([]sql.RawBytes, bool) {
 func raw(s *string) sql.RawBytes {
 	if s == nil {
 		return nil
-	}
-	if *s == "" {
-		return sql.RawBytes{}
 	}
 	return sql.RawBytes(*s)
 }

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"strings"
@@ -54,7 +55,7 @@ func (db *DB) isolate(ctx context.Context, tx *engine.Tx, frozen bool) error {
 // than it takes to change them. It reports whether the batch is done.
 func (db *DB) snapshot(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (bool, engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Kept: base, Log: engine.NoLog}
-	if c.Loaded { // of which WriteRows has decided
+	if c.Loaded { // of which WritesRows has decided
 		return false, e, nil
 	}
 	ready, err := db.ready(ctx, tx, c, r.Hi != nil && r.At == nil && r.Keys == nil, func() bool {
@@ -103,16 +104,23 @@ func (db *DB) attempt(ctx context.Context, tx *engine.Tx, c *change.Change, batc
 	}
 	done, err := batch()
 	switch {
-	case err != nil && db.Fault(err) == engine.Busy:
-		st.apart = apartFor
-		if err := db.isolate(ctx, tx, false); err != nil {
-			return false, err
-		}
-	case err == nil && !done: // a value that is stored otherwise than we reckon
+	case err != nil:
+		return false, db.stepAside(ctx, tx, err)
+	case !done: // a value that is stored otherwise than we reckon
 		st.twice[c] = false
 		_, err = tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_batch")
 	}
-	return done && err == nil, err
+	return done, err
+}
+
+// stepAside has the batches that follow do without a snapshot if this one failed
+// because of another session. It gives the error back.
+func (db *DB) stepAside(ctx context.Context, tx *engine.Tx, failed error) error {
+	if failed == nil || db.Fault(failed) != engine.Busy {
+		return failed
+	}
+	tx.S.State.(*session).apart = apartFor
+	return cmp.Or(db.isolate(ctx, tx, false), failed)
 }
 
 // frozen keeps and changes the rows of r, or as many of them as memory is meant
@@ -293,9 +301,7 @@ func differ(a, b []sql.RawBytes) bool {
 // that is assigned.
 func restated(c *change.Change) bool {
 	for _, s := range c.Set {
-		name, _, _ := strings.Cut(s.Column.Type, "(")
-		name, _, _ = strings.Cut(name, " ")
-		switch name {
+		switch typeName(s.Column) {
 		case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "date", "time", "datetime", "char", "varchar", "tinytext", "text", "mediumtext",
 			"longtext", "varbinary", "blob", "mediumblob", "longblob":
 		default:

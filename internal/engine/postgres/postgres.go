@@ -131,6 +131,8 @@ func (db *DB) Fault(err error) engine.Fault {
 			return engine.Connection
 		case pe.Code == "57014":
 			return engine.Cancelled
+		case pe.Code == "42P07" || pe.Code == "42P06" || pe.Code == "42710": // a table or the like that another process has just made
+			return engine.Data
 		case strings.HasPrefix(pe.Code, "42") && pe.Code != "42501":
 			return engine.Invalid
 		case strings.HasPrefix(pe.Code, "22") || strings.HasPrefix(pe.Code, "23"):
