@@ -2,6 +2,7 @@ package change
 
 import (
 	"strconv"
+	"strings"
 
 	"jugatum/internal/sqltext"
 )
@@ -118,32 +119,24 @@ func (q *Query) Among(alias string, k *Key, keys []KeyValue) *Query {
 	return q.Add(")")
 }
 
-// Cases is the UPDATE of n rows whose keys lie after after, each to values of
-// its own; a nil leaves the column as it is. The key is one column.
+// Cases is the UPDATE of n rows, in the order of their keys and all after after,
+// each to values of its own; a nil leaves the column as it is. The key is one
+// column. Where it is Ordered, a row finds its values by halving.
 func (q *Query) Cases(c *Change, after KeyValue, n int, row func(i int) (KeyValue, []*string)) *Query {
-	key := c.Table.Key.Columns[0]
 	q.Add("UPDATE ", c.TargetSQL(), " SET ")
 	set := 0
 	for j, s := range c.Set {
-		col := c.Ref + "." + q.D.Quote(s.Column.Name)
-		some := 0
-		for i := range n {
-			k, values := row(i)
-			if values[j] == nil {
-				continue
-			}
-			if some == 0 {
-				q.sep(set).Add(col, " = CASE ", c.Ref, ".", q.D.Quote(key.Name))
-				set++
-			}
-			some++
-			q.Add(" WHEN ").KeyArg(k[0], key).Add(" THEN ").Arg(*values[j], "")
+		x := cases{q: q, key: c.Table.Key.Columns[0], keySQL: c.Ref + "." + q.D.Quote(c.Table.Key.Columns[0].Name), column: c.Ref + "." + q.D.Quote(s.Column.Name),
+			row: func(i int) (any, *string) { k, values := row(i); return k[0], values[j] }}
+		if x.none(0, n) {
+			continue
 		}
-		if some > 0 && some < n { // in the character set of the others
-			q.Add(" ELSE CONVERT(", col, " USING utf8mb4)")
-		}
-		if some > 0 {
-			q.Add(" END")
+		q.sep(set).Add(x.column, " = ")
+		set++
+		if Ordered(x.key) {
+			x.halve(0, n)
+		} else {
+			x.list(n)
 		}
 	}
 	keys := make([]KeyValue, n)
@@ -153,4 +146,72 @@ func (q *Query) Cases(c *Change, after KeyValue, n int, row func(i int) (KeyValu
 	// Within these bounds, whatever the planner makes of the list.
 	q.Add(" WHERE 1 = 1").Range(c.Ref, c.Table.Key, Range{Lo: after, Hi: keys[n-1]})
 	return q.Add(" AND ").Among(c.Ref, c.Table.Key, keys)
+}
+
+// Ordered reports whether MariaDB's < puts the values of a key column in the very
+// order in which it sorts them. It does not for an enum, whose order is that of
+// its list, and not for texts of which it sorts by the beginning alone
+// (max_sort_length, 1,024 bytes).
+func Ordered(key *Column) bool {
+	switch name, _, _ := strings.Cut(key.Type, "("); strings.Fields(name)[0] {
+	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "date", "datetime":
+		return true
+	case "char", "varchar", "binary", "varbinary":
+		return key.Length <= 255
+	}
+	return false
+}
+
+// cases writes the expression that gives each row its value of one column.
+type cases struct {
+	q              *Query
+	key            *Column
+	keySQL, column string
+	row            func(i int) (key any, value *string)
+}
+
+// none reports whether the column stays as it is in the rows from a up to b.
+func (x *cases) none(a, b int) bool {
+	for i := a; i < b; i++ {
+		if _, v := x.row(i); v != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// same is the column's value as it is, in the character set of the new ones.
+func (x *cases) same() { x.q.Add("CONVERT(", x.column, " USING utf8mb4)") }
+
+func (x *cases) halve(a, b int) {
+	_, v := x.row(a)
+	switch mid := (a + b) / 2; {
+	case x.none(a, b):
+		x.same()
+	case b-a == 1:
+		x.q.Arg(*v, "")
+	default:
+		k, _ := x.row(mid)
+		x.q.Add("IF(", x.keySQL, " < ").KeyArg(k, x.key).Add(", ")
+		x.halve(a, mid)
+		x.q.Add(", ")
+		x.halve(mid, b)
+		x.q.Add(")")
+	}
+}
+
+func (x *cases) list(n int) {
+	x.q.Add("CASE ", x.keySQL)
+	some := 0
+	for i := range n {
+		if k, v := x.row(i); v != nil {
+			x.q.Add(" WHEN ").KeyArg(k, x.key).Add(" THEN ").Arg(*v, "")
+			some++
+		}
+	}
+	if some < n {
+		x.q.Add(" ELSE ")
+		x.same()
+	}
+	x.q.Add(" END")
 }

@@ -108,6 +108,17 @@ type Range struct {
 	At     KeyValue   // the row with this key alone, if not nil
 }
 
+// Walked reports whether r is a stretch of the table itself, with an end: what
+// a walk in key order gives.
+func (r Range) Walked() bool {
+	return r.Hi != nil && r.At == nil && r.Keys == nil && r.Roster == nil
+}
+
+// Same reports whether two stretches of a walk are the same.
+func (r Range) Same(o Range) bool {
+	return r.Walked() && o.Walked() && r.Lo.Encode() == o.Lo.Encode() && r.Hi.Encode() == o.Hi.Encode()
+}
+
 // Range appends " AND …" for both ends.
 func (q *Query) Range(alias string, k *Key, r Range) *Query {
 	if r.At != nil {

@@ -87,6 +87,23 @@ type Yielder interface {
 // a batch is under way, without either waiting for the other.
 type Overlapper interface{ Overlaps() bool }
 
+// Foreseer is met by engines that can do the reading of a batch before its turn,
+// beside the batch before it.
+type Foreseer interface {
+	// Foresee begins on s the transaction of the batch over r and reads there,
+	// without locks, what the batch will change; Batch, given the same transaction
+	// and range, goes on from there, and fails if another session has changed those
+	// rows since. If base is not -1, it keeps their values already, numbered from
+	// base+1 on. If the new values are computed by us, it only begins. It gives no
+	// transaction where the change is not known to be fit for that, or it would not
+	// pay. It may be called while another session of ours carries out a batch.
+	Foresee(ctx context.Context, s *Session, c *change.Change, kept *change.Kept, r change.Range, base int64) (*Tx, error)
+
+	// ForeseeRows does for rows whose new values we have computed what of
+	// RowWriter's WriteRows can be done before its turn.
+	ForeseeRows(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []Rewritten, base int64) error
+}
+
 // ManyWriters is met by engines where several sessions can change different rows
 // of a table at the same time.
 type ManyWriters interface{ ManyWriters() bool }

@@ -83,6 +83,56 @@ func (r *RefusedRow) Unwrap() error { return r.Err }
 // a single value may be larger.
 const atOnce = 16 << 20
 
+// outlook is what was read of a range before its turn.
+type outlook struct {
+	r       change.Range
+	read    readings
+	scanned int64
+}
+
+// Foresee is Foreseer's method, whoever computes the new values; without a
+// transaction where the engine does not foresee.
+func Foresee(ctx context.Context, db DB, s *Session, c *change.Change, kept *change.Kept, r change.Range, base int64) (*Tx, error) {
+	f, ok := db.(Foreseer)
+	if !ok {
+		return nil, nil
+	}
+	tx, err := f.Foresee(ctx, s, c, kept, r, base)
+	if err != nil || tx == nil || c.Rewrite == nil {
+		return tx, err
+	}
+	ahead := &outlook{r: r}
+	ahead.read, ahead.scanned, err = countRows(ctx, db, tx, func() (readings, error) {
+		return readRows(ctx, db, s.Conn, db.(Loader), c, r, reading{old: true})
+	})
+	if err == nil && ahead.read.last == nil {
+		tx.Foreseen = int64(len(ahead.read.rows))
+		err = f.ForeseeRows(ctx, tx, c, kept, r.Lo, ahead.read.rows, base)
+	}
+	if err != nil {
+		tx.Rollback()
+		return nil, err
+	}
+	tx.ahead = ahead
+	return tx, nil
+}
+
+// countRows gives how many rows the session reads meanwhile, -1 if that is not counted.
+func countRows(ctx context.Context, db DB, tx *Tx, read func() (readings, error)) (x readings, n int64, err error) {
+	counter, counts := db.(ReadCounter)
+	var before int64
+	if counts {
+		if before, err = counter.RowsRead(ctx, tx); err != nil {
+			return x, -1, err
+		}
+	}
+	if x, err = read(); err != nil || !counts {
+		return x, -1, err
+	}
+	now, err := counter.RowsRead(ctx, tx)
+	return x, now - before, err
+}
+
 // Batch carries out a batch, whoever computes the new values: DB.Batch where the
 // database does. Rows that are refused are left as they are and told in the effect.
 func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (Effect, error) {
@@ -94,14 +144,7 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 		return Effect{}, fmt.Errorf("%s: text cannot be replaced without a key", c.Table)
 	}
 	sum := Effect{Scanned: -1, Kept: base, Log: NoLog}
-	counter, counts := db.(ReadCounter)
-	var before int64
-	if counts {
-		var err error
-		if before, err = counter.RowsRead(ctx, tx); err != nil {
-			return sum, err
-		}
-	} else if r.Hi != nil && db.Dialect() != sqltext.SQLite { // where ranges are counted beforehand
+	if _, counts := db.(ReadCounter); !counts && r.Hi != nil && db.Dialect() != sqltext.SQLite { // where ranges are counted beforehand
 		q := &change.Query{D: c.D}
 		q.Add("SELECT count(*) FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE 1 = 1").Range("jugatum_t", c.Table.Key, r)
 		if err := tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&sum.Scanned); err != nil {
@@ -117,16 +160,22 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 	}
 	for part := r; ; {
 		guarded := loader.Guarded(tx, c)
-		x, err := readRows(ctx, db, tx.S.Conn, loader, c, part, reading{lock: !guarded || tx.S.Wary > 0, old: direct})
-		if err != nil {
-			return sum, err
-		}
-		if counts {
-			now, err := counter.RowsRead(ctx, tx)
+		var x readings
+		var scanned int64
+		var err error
+		if a := tx.ahead; a != nil && direct && a.r.Same(part) {
+			x, scanned = a.read, a.scanned
+		} else {
+			x, scanned, err = countRows(ctx, db, tx, func() (readings, error) {
+				return readRows(ctx, db, tx.S.Conn, loader, c, part, reading{lock: !guarded || tx.S.Wary > 0, old: direct})
+			})
 			if err != nil {
 				return sum, err
 			}
-			sum.Scanned = max(sum.Scanned, 0) + now - before
+		}
+		tx.ahead = nil
+		if scanned >= 0 {
+			sum.Scanned = max(sum.Scanned, 0) + scanned
 		}
 		sum.Matched += x.matched
 		sum.Refused = append(sum.Refused, x.refused...)
@@ -164,11 +213,6 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 			return sum, nil
 		}
 		part.Lo = x.last
-		if counts {
-			if before, err = counter.RowsRead(ctx, tx); err != nil {
-				return sum, err
-			}
-		}
 	}
 }
 

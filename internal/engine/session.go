@@ -46,6 +46,11 @@ type Tx struct {
 	Log   Log           // set by Commit where the engine tells the log only then
 	State any           // the engine's own
 	done  bool
+
+	// Foreseen is how many rows the batch will keep, where Foresee has found that
+	// out; else -1.
+	Foreseen int64
+	ahead    *outlook // the rows it has read, where we compute their values
 }
 
 // Start begins a transaction. On SQLite that takes the write lock.
@@ -54,13 +59,17 @@ func (s *Session) Start(ctx context.Context) (*Tx, error) {
 	if _, err := s.Conn.ExecContext(ctx, s.Begin); err != nil {
 		return nil, err
 	}
-	tx := &Tx{S: s, began: time.Now(), Log: NoLog}
+	tx := &Tx{S: s, began: time.Now(), Log: NoLog, Foreseen: -1}
 	tx.Wait = tx.began.Sub(t0)
 	if s.Started != nil {
 		s.Started(tx)
 	}
 	return tx, nil
 }
+
+// Turn says that the turn of a transaction has come that was begun ahead of it:
+// its hold begins now. Until now it has locked nothing that is not Jugatum's own.
+func (t *Tx) Turn() { t.began = time.Now() }
 
 // Exec carries out one statement, whose placeholders are ?, and gives the rows affected.
 func (t *Tx) Exec(ctx context.Context, query string, args ...any) (int64, error) {

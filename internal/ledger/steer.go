@@ -198,11 +198,9 @@ func (l *Ledger) SetAside(ctx context.Context, tx *engine.Tx, run int64, a *Asid
 	if err != nil {
 		return err
 	}
-	if err := tx.Scan(ctx, l.sql("SELECT coalesce(max(n), 0) + 1 FROM @set_aside WHERE run = ? AND step = ?"), []any{run, a.Step}, &a.N); err != nil {
-		return err
-	}
-	_, err = tx.Exec(ctx, l.sql("INSERT INTO @set_aside (run, step, n, row_key, new_values, error, at) VALUES (?, ?, ?, ?, ?, ?, ?)"),
-		run, a.Step, a.N, a.Key.Encode(), string(values), a.Error, stamp(time.Now()))
+	// As one statement it reads what others have committed, even in a transaction that keeps a snapshot.
+	_, err = tx.Exec(ctx, l.sql("INSERT INTO @set_aside (run, step, n, row_key, new_values, error, at) SELECT ?, ?, coalesce(max(n), 0) + 1, ?, ?, ?, ? FROM @set_aside WHERE run = ? AND step = ?"),
+		run, a.Step, a.Key.Encode(), string(values), a.Error, stamp(time.Now()), run, a.Step)
 	return err
 }
 

@@ -19,9 +19,8 @@ type way interface {
 	begin(ctx context.Context) (end change.KeyValue, rows int64, err error)
 	// resume prepares to go on towards an end that was fixed earlier.
 	resume(ctx context.Context, end change.KeyValue) error
-	// next gives the range of about n rows that follows the lane's checkpoint,
-	// and how many rows it holds if that was counted, else -1. Its Hi is set.
-	next(ctx context.Context, lane *ledger.Lane, n int) (change.Range, int64, error)
+	// next gives the stretch of about n rows that follows the lane's checkpoint.
+	next(ctx context.Context, lane *ledger.Lane, n int) (stretch, error)
 	// batch changes the rows of a range.
 	batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error)
 	// once is true if the first batch is the whole step.
@@ -31,10 +30,30 @@ type way interface {
 	cut(ctx context.Context, lane *ledger.Lane, rows int64, n int) ([]change.KeyValue, error)
 	// fork is the same way for another worker, after resume.
 	fork(k *worker) way
-	// end clears up what is still under way; drop what is not needed once the
-	// step is done.
+	// rest gives up what was begun ahead, before a pause; end clears up at the end
+	// of a lane; drop what is not needed once the step is done.
+	rest()
 	end()
 	drop(ctx context.Context)
+}
+
+// stretch is what the next batch is to go over. Its Hi is set.
+type stretch struct {
+	change.Range
+	rows int64      // that it holds, -1 if they were not counted
+	tx   *engine.Tx // of the batch, where it was begun ahead of its turn
+}
+
+// simple is what most ways have in common: nothing is begun ahead, nothing is
+// left behind, and there are many batches, by one worker.
+type simple struct{}
+
+func (simple) rest()                {}
+func (simple) end()                 {}
+func (simple) drop(context.Context) {}
+func (simple) once() bool           { return false }
+func (simple) cut(context.Context, *ledger.Lane, int64, int) ([]change.KeyValue, error) {
+	return nil, nil
 }
 
 func finished(lane *ledger.Lane, w way) bool {
@@ -54,21 +73,25 @@ func (k *worker) method(w *Work) way {
 }
 
 // sweep walks the table in key order. Where reading beside a batch is free, the
-// next range is looked for while the batch before it is under way.
+// next range is looked for while the batch before it is under way; and where the
+// engine can, its rows are read then, too, in the transaction that is to change
+// them. Such transactions are by turns on one of two sessions of their own.
 type sweep struct {
+	simple
 	k     *worker
 	w     *Work
 	walk  *engine.Walk
 	size  int // rows asked for last
 	ahead *ahead
+	hands [2]*engine.Session // nil as long as they are not wanted
 }
 
-// ahead is a range that is being looked for before it is needed.
+// ahead is a stretch that is being looked for before it is needed.
 type ahead struct {
+	stretch
 	lo   string // the checkpoint it follows
+	base int64  // and the number of the last kept row; -1 not known
 	n    int    // rows asked for
-	r    change.Range
-	rows int64
 	err  error
 	done chan struct{}
 }
@@ -82,37 +105,71 @@ func (s *sweep) resume(ctx context.Context, end change.KeyValue) error {
 	return s.walk.Survey(ctx, end)
 }
 
-func (s *sweep) next(ctx context.Context, lane *ledger.Lane, n int) (change.Range, int64, error) {
+func (s *sweep) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, error) {
 	s.size = n
 	if a := s.ahead; a != nil {
-		s.ahead = nil
 		<-a.done
 		// Somewhat more rows than wanted are still within the hold target, which
 		// batches do not aim to fill; fewer cost a little.
-		if a.err == nil && lane.Checkpoint != nil && a.lo == lane.Checkpoint.Encode() && a.n <= n+n/8 && a.n >= n/4 {
-			return a.r, a.rows, nil
+		if a.err == nil && lane.Checkpoint != nil && a.lo == lane.Checkpoint.Encode() && (a.base < 0 || a.base == lane.Kept) && a.n <= n+n/8 && a.n >= n/4 {
+			s.ahead = nil
+			return a.stretch, nil
 		}
+		s.rest()
 	}
-	return s.walk.Next(ctx, lane.Checkpoint, lane.End, n)
+	var x stretch
+	var err error
+	x.Range, x.rows, err = s.walk.Next(ctx, lane.Checkpoint, lane.End, n)
+	return x, err
 }
 
-// look begins to look for the range after r.
-func (s *sweep) look(ctx context.Context, r change.Range) {
+// look begins to look for the stretch after r, and to read its rows if the
+// engine foresees; tx is the batch under way.
+func (s *sweep) look(ctx context.Context, r change.Range, tx *engine.Tx) {
 	o, ok := s.k.DB.(engine.Overlapper)
+	_, foresees := s.k.DB.(engine.Foreseer)
 	end := s.k.lane.End
-	if !ok || !o.Overlaps() || s.walk.Free() || s.ahead != nil || r.Hi.Encode() == end.Encode() {
+	if !ok || !o.Overlaps() || s.walk.Free() && !foresees || s.ahead != nil || r.Hi.Encode() == end.Encode() {
 		return
 	}
-	a := &ahead{lo: r.Hi.Encode(), n: s.size, done: make(chan struct{})}
+	a := &ahead{lo: r.Hi.Encode(), base: -1, n: s.size, done: make(chan struct{})}
+	if tx.Foreseen >= 0 {
+		a.base = s.k.lane.Kept + tx.Foreseen
+	}
 	s.ahead = a
+	hand := &s.hands[0]
+	if *hand == tx.S {
+		hand = &s.hands[1]
+	}
 	go func() {
 		defer close(a.done)
-		a.r, a.rows, a.err = s.walk.Next(ctx, r.Hi, end, a.n)
+		a.Range, a.rows, a.err = s.walk.Next(ctx, r.Hi, end, a.n)
+		if a.err == nil && foresees {
+			a.tx = s.foresee(ctx, hand, a.Range, a.base)
+		}
 	}()
 }
 
+// foresee begins the transaction of the batch over r. Whatever is in the way of
+// that, the batch itself will meet, so nothing is told here.
+func (s *sweep) foresee(ctx context.Context, hand **engine.Session, r change.Range, base int64) *engine.Tx {
+	if *hand == nil {
+		fresh, err := s.k.dial(ctx)
+		if err != nil {
+			return nil
+		}
+		*hand = fresh
+	}
+	tx, err := engine.Foresee(ctx, s.k.DB, *hand, s.w.Change, s.w.Kept, r, base)
+	if err != nil {
+		s.k.hangUp(*hand)
+		*hand = nil
+	}
+	return tx
+}
+
 func (s *sweep) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
-	s.look(ctx, r)
+	s.look(ctx, r, tx)
 	e, err := engine.Batch(ctx, s.k.DB, tx, s.w.Change, s.w.Kept, r, s.k.lane.Kept)
 	return e, nil, err
 }
@@ -123,19 +180,30 @@ func (s *sweep) cut(ctx context.Context, lane *ledger.Lane, rows int64, n int) (
 
 func (s *sweep) fork(k *worker) way { return &sweep{k: k, w: s.w, walk: s.walk} }
 
+func (s *sweep) rest() {
+	if s.ahead == nil {
+		return
+	}
+	<-s.ahead.done
+	if s.ahead.tx != nil {
+		s.ahead.tx.Rollback()
+	}
+	s.ahead = nil
+}
+
 func (s *sweep) end() {
-	if s.ahead != nil {
-		<-s.ahead.done
-		s.ahead = nil
+	s.rest()
+	for i, hand := range s.hands {
+		if hand != nil {
+			s.k.hangUp(hand)
+			s.hands[i] = nil
+		}
 	}
 }
 
-func (s *sweep) drop(context.Context) {}
-
-func (s *sweep) once() bool { return false }
-
 // single is the whole step as one statement in one transaction.
 type single struct {
+	simple
 	k *worker
 	w *Work
 }
@@ -146,8 +214,8 @@ func (s *single) begin(context.Context) (change.KeyValue, int64, error) {
 
 func (s *single) resume(context.Context, change.KeyValue) error { return nil }
 
-func (s *single) next(context.Context, *ledger.Lane, int) (change.Range, int64, error) {
-	return change.Range{Hi: change.KeyValue{}}, -1, nil
+func (s *single) next(context.Context, *ledger.Lane, int) (stretch, error) {
+	return stretch{Range: change.Range{Hi: change.KeyValue{}}, rows: -1}, nil
 }
 
 func (s *single) batch(ctx context.Context, tx *engine.Tx, _ change.Range) (engine.Effect, []ledger.Left, error) {
@@ -157,20 +225,13 @@ func (s *single) batch(ctx context.Context, tx *engine.Tx, _ change.Range) (engi
 
 func (s *single) once() bool { return true }
 
-func (s *single) cut(context.Context, *ledger.Lane, int64, int) ([]change.KeyValue, error) {
-	return nil, nil
-}
-
 func (s *single) fork(k *worker) way { return &single{k: k, w: s.w} }
-
-func (s *single) end() {}
-
-func (s *single) drop(context.Context) {}
 
 // roster first stages the keys of the rows to change, in one look at the table,
 // and then works through that list. The filter is asked again in every batch,
 // so a row that somebody changed since, and that no longer matches, stays.
 type roster struct {
+	simple
 	k    *worker
 	w    *Work
 	keys *change.Kept
@@ -210,10 +271,10 @@ func (s *roster) resume(ctx context.Context, end change.KeyValue) error {
 	return nil
 }
 
-func (s *roster) next(_ context.Context, lane *ledger.Lane, n int) (change.Range, int64, error) {
+func (s *roster) next(_ context.Context, lane *ledger.Lane, n int) (stretch, error) {
 	r, err := numbered(lane, n)
 	r.Roster = s.keys
-	return r, -1, err
+	return stretch{Range: r, rows: -1}, err
 }
 
 func (s *roster) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
@@ -224,8 +285,6 @@ func (s *roster) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engi
 	return e, nil, err
 }
 
-func (s *roster) once() bool { return false }
-
 // cut parts the list by its numbers.
 func (s *roster) cut(_ context.Context, lane *ledger.Lane, _ int64, n int) ([]change.KeyValue, error) {
 	from, _ := lane.Checkpoint.Int() // 0 without one
@@ -234,8 +293,6 @@ func (s *roster) cut(_ context.Context, lane *ledger.Lane, _ int64, n int) ([]ch
 }
 
 func (s *roster) fork(k *worker) way { return &roster{k: k, w: s.w, keys: s.keys} }
-
-func (s *roster) end() {}
 
 // drop may fail: what is left behind is dropped with the run's other tables.
 func (s *roster) drop(ctx context.Context) {
@@ -258,6 +315,7 @@ func numbered(lane *ledger.Lane, n int) (change.Range, error) {
 // restore walks the kept values and puts the old ones back where the row still
 // has the new ones.
 type restore struct {
+	simple
 	k *worker
 	w *Work
 }
@@ -278,21 +336,21 @@ func (s *restore) resume(ctx context.Context, end change.KeyValue) error {
 
 // next passes by numbers that no kept row has: each lane of the run numbered
 // its own from a base of its own.
-func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (change.Range, int64, error) {
+func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, error) {
 	r, err := numbered(lane, n)
 	if err != nil {
-		return r, -1, err
+		return stretch{}, err
 	}
 	from, _ := r.Lo.Int()
 	end, _ := lane.End.Int()
 	if from, err = NextKept(ctx, s.k.DB, s.w.Kept, from, end); err != nil {
-		return r, -1, err
+		return stretch{}, err
 	}
 	r.Hi = change.KeyValue{min(change.AddInt(from, int64(n)), end)}
 	if s.w.Change.ChangesKey() {
 		r.Hi = lane.End // rows may take each other's keys; only all at once is safe
 	}
-	return r, -1, err
+	return stretch{Range: r, rows: -1}, nil
 }
 
 func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
@@ -320,17 +378,7 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 	return e, left, err
 }
 
-func (s *restore) once() bool { return false }
-
-func (s *restore) cut(context.Context, *ledger.Lane, int64, int) ([]change.KeyValue, error) {
-	return nil, nil
-}
-
 func (s *restore) fork(k *worker) way { return &restore{k: k, w: s.w} }
-
-func (s *restore) end() {}
-
-func (s *restore) drop(context.Context) {}
 
 // NextKept gives the number before that of the first kept row after from; end
 // if there is none. Numbers up to end may be unused: those of rows that came

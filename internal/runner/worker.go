@@ -35,27 +35,40 @@ type worker struct {
 // errRegroup says that the number of workers wanted is another one now.
 var errRegroup = errors.New("another number of workers is wanted")
 
-// open opens the session without asking for the right to work on the run.
-func (k *worker) open(ctx context.Context) error {
+// dial opens a session of the run's.
+func (k *worker) dial(ctx context.Context) (*engine.Session, error) {
 	k.mu.Lock()
 	hold := k.Run.Options.Hold
 	k.mu.Unlock()
 	s, err := k.DB.Session(ctx, engine.SessionOptions{Purpose: fmt.Sprintf("jugatum run %d", k.Run.ID), LockTimeout: max(hold, 50*time.Millisecond)})
 	if err != nil {
-		return err
+		return nil, err
 	}
-	k.session = s
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.others.working(s.ID, k.p.Step)
-	return nil
+	return s, nil
+}
+
+// hangUp ends a session of the run's.
+func (k *worker) hangUp(s *engine.Session) {
+	k.others.gone(s.ID)
+	s.Close()
+}
+
+// open opens the worker's session without asking for the right to work on the run.
+func (k *worker) open(ctx context.Context) error {
+	s, err := k.dial(ctx)
+	if err == nil {
+		k.session = s
+	}
+	return err
 }
 
 // close ends the session.
 func (k *worker) close() {
 	if k.session != nil {
-		k.others.gone(k.session.ID)
-		k.session.Close()
+		k.hangUp(k.session)
 	}
 }
 
@@ -109,6 +122,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			return err
 		}
 		if note := k.held(); note != "" {
+			way.rest()
 			if err := k.wait(ctx, 2*nap, note); err != nil {
 				return err
 			}
@@ -119,6 +133,9 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 		decision := k.pacer.Next(pressure)
 		if decision.Why != "" || k.easing == 0 { // else the reason of the pause that is over now
 			k.why = decision.Why
+		}
+		if decision.Pause > nap {
+			way.rest()
 		}
 		if err := k.wait(ctx, decision.Pause, decision.Why); err != nil {
 			return err
@@ -154,6 +171,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			}
 		case reconnect:
 			k.tell(true, func(p *Progress) { p.Note = "connection lost, trying again" })
+			way.end()
 			if err := k.reconnect(ctx, err); err != nil {
 				return err
 			}
@@ -225,13 +243,15 @@ func (k *worker) held() string {
 // batch carries out the next batch in one transaction. The lane in memory
 // moves only when the commit has succeeded.
 func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error {
-	rng, rows, err := way.next(ctx, k.lane, k.size)
+	next, err := way.next(ctx, k.lane, k.size)
 	if err != nil {
 		return err
 	}
+	rng, rows, tx := next.Range, next.rows, next.tx
 	k.rng = rng
-	tx, err := k.session.Start(ctx)
-	if err != nil {
+	if tx != nil {
+		tx.Turn()
+	} else if tx, err = k.session.Start(ctx); err != nil {
 		return err
 	}
 	defer tx.Rollback()

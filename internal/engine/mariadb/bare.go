@@ -75,14 +75,17 @@ func readKeys(ctx context.Context, tx *engine.Tx, q *change.Query, columns int) 
 func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
 	if !c.Loaded { // of which WritesRows has decided
-		few := tx.S.State.(*session).rare[c] && r.Hi != nil && r.At == nil && r.Keys == nil
+		k := db.knows(c)
+		k.Lock()
+		few := k.rare && r.Walked()
+		k.Unlock()
 		frozen, err := db.ready(ctx, tx, c, few, func() bool { return c.Repeatable(pure) })
 		if err != nil {
 			return e, err
 		}
 		if few {
 			err := db.sparse(ctx, tx, c, r, frozen, &e)
-			return e, db.stepAside(ctx, tx, err)
+			return e, db.stepAside(ctx, tx, c, err)
 		}
 	}
 	scanned, err := db.counting(ctx, tx, c, r, &e)
@@ -92,27 +95,47 @@ func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r chang
 	if e.Changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, r)); err != nil {
 		return e, err
 	}
-	st := tx.S.State.(*session)
-	st.changed = e.Changed
-	if err := scanned(); err != nil || c.Loaded || r.Hi == nil || r.At != nil || r.Keys != nil {
+	tx.S.State.(*session).changed = e.Changed
+	if err := scanned(); err != nil || c.Loaded || !r.Walked() {
 		return e, err
 	}
-	if st.rare == nil {
-		st.rare = map[*change.Change]bool{}
-	}
-	st.rare[c] = e.Changed*dense < e.Scanned && c.Repeatable(pure)
+	db.knows(c).seldom(e.Changed*dense < e.Scanned && c.Repeatable(pure))
 	return e, nil
+}
+
+// seldom records whether few of the rows that a batch went over changed.
+func (k *known) seldom(rare bool) {
+	k.Lock()
+	defer k.Unlock()
+	k.rare = rare
 }
 
 // sparse changes the rows of a range of which few matched in the batch before:
 // it reads their keys without locks, and locks these rows alone. The filter is
 // asked again for each of them, unless the snapshot stands for that.
 func (db *DB) sparse(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, frozen bool, e *engine.Effect) error {
-	st := tx.S.State.(*session)
-	scanned, err := db.counting(ctx, tx, c, r, e)
-	if err != nil {
-		return err
+	v := seen(tx)
+	if v.keys == nil || !v.r.Same(r) {
+		if _, err := db.look(ctx, tx, c, nil, r); err != nil {
+			return err
+		}
 	}
+	keys := v.keys
+	v.keys = nil
+	e.Scanned = v.scanned
+	db.knows(c).seldom(int64(keys.len())*dense < e.Scanned)
+	these := *c
+	if frozen {
+		these.Where = sqltext.Fragment{}
+	}
+	var err error
+	e.Changed, err = byKeys(ctx, tx, &these, r, keys)
+	tx.S.State.(*session).changed = e.Changed
+	return err
+}
+
+// keysOf asks for the keys of the rows of a range that match.
+func keysOf(c *change.Change, r change.Range) *change.Query {
 	q := &change.Query{D: d}
 	q.Add("SELECT ")
 	for i, k := range c.Table.Key.Columns {
@@ -121,20 +144,5 @@ func (db *DB) sparse(ctx context.Context, tx *engine.Tx, c *change.Change, r cha
 		}
 		q.Add(engine.KeyOut(d, c.Ref, k))
 	}
-	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
-	keys, err := readKeys(ctx, tx, q, len(c.Table.Key.Columns))
-	if err != nil {
-		return err
-	}
-	if err := scanned(); err != nil {
-		return err
-	}
-	st.rare[c] = int64(keys.len())*dense < e.Scanned
-	these := *c
-	if frozen {
-		these.Where = sqltext.Fragment{}
-	}
-	e.Changed, err = byKeys(ctx, tx, &these, r, keys)
-	st.changed = e.Changed
-	return err
+	return q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
 }

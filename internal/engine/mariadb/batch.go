@@ -209,7 +209,13 @@ func (db *DB) staged(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 	return e, nil
 }
 
+// exec changes rows of the job's. In a transaction that keeps a snapshot it fails
+// (error 1020) if another has changed one of them since. Our own tables are not
+// under that rule: what another session of ours has written there must be seen.
 func exec(ctx context.Context, tx *engine.Tx, q *change.Query) (int64, error) {
+	if seen(tx).frozen {
+		return tx.Exec(ctx, "SET STATEMENT innodb_snapshot_isolation = ON FOR "+q.String(), q.Args...)
+	}
 	return tx.Exec(ctx, q.String(), q.Args...)
 }
 

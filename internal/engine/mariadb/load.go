@@ -14,7 +14,7 @@ func (db *DB) Locate(*change.Query, *change.Change) {}
 
 // Guarded is true where the transaction keeps a snapshot: it fails if it would
 // change a row that another session has changed since.
-func (db *DB) Guarded(tx *engine.Tx, _ *change.Change) bool { return tx.State == true }
+func (db *DB) Guarded(tx *engine.Tx, _ *change.Change) bool { return seen(tx).frozen }
 
 // RowsRead counts the rows that this session has read so far.
 func (db *DB) RowsRead(ctx context.Context, tx *engine.Tx) (int64, error) { return db.read(ctx, tx) }

@@ -38,6 +38,9 @@ type DB struct {
 	views  bool // we may make views
 	snap   bool // the server can fail a transaction that would change what was changed since its snapshot
 
+	knowing sync.Mutex
+	learned map[*change.Change]*known
+
 	account account
 	config  *mysql.Config // for replicas that name no user or password of their own
 	follows []*replica
@@ -61,7 +64,7 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	}
 	cfg.InterpolateParams = true // one round trip a statement instead of two or three
 	db := &DB{name: name, schema: cfg.DBName, config: cfg.Clone()}
-	if err := db.look(ctx, cfg); err != nil {
+	if err := db.greet(ctx, cfg); err != nil {
 		var me *mysql.MySQLError
 		return fail(plain(err), advice(err), errors.As(err, &me) && me.Number == 1049)
 	}
@@ -76,7 +79,6 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 		return fail(err, "write mariadb://USER@HOST:PORT/DATABASE", true)
 	}
 	db.pool = sql.OpenDB(connector)
-	db.pool.SetMaxOpenConns(6)
 	db.pool.SetMaxIdleConns(2)
 	db.vers = strings.SplitN(db.vers, "-", 2)[0]
 	return db, nil
@@ -116,8 +118,8 @@ func parse(raw string) (*mysql.Config, error) {
 	return cfg, nil
 }
 
-// look asks the server what it is and how it would read a job's SQL.
-func (db *DB) look(ctx context.Context, cfg *mysql.Config) error {
+// greet asks the server what it is and how it would read a job's SQL.
+func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 	connector, err := mysql.NewConnector(cfg)
 	if err != nil {
 		return err
@@ -247,7 +249,7 @@ func (db *DB) Fault(err error) engine.Fault {
 		switch me.Number {
 		case 1205, 1213, 1020: // lock wait timeout; deadlock or, in a cluster, certification; changed since read
 			return engine.Busy
-		case 1053, 1927, 1047, 1180, 1152, 1158, 1159, 1160, 1161, 2006, 2013, // shut down, killed, cluster node not ready or cut off in a commit, network
+		case 1040, 1203, 1226, 1053, 1927, 1047, 1180, 1152, 1158, 1159, 1160, 1161, 2006, 2013, // too many connections, shut down, killed, cluster node not ready or cut off in a commit, network
 			1290, 1836, 1792: // read-only: after a failover another server may take the address
 			return engine.Connection
 		case 1317, 1969:
@@ -282,10 +284,7 @@ type session struct {
 	loaded  *change.Change // for which the table of new values was made
 	staging *change.Kept   // for which the temporary table of rows to pack was made
 
-	frozen bool                    // transactions begin as REPEATABLE READ, with snapshot isolation
-	twice  map[*change.Change]bool // whether the change may be worked out twice
-	apart  int                     // batches to go without a snapshot
-	rare   map[*change.Change]bool // few of the rows gone over change
+	frozen bool // transactions begin as REPEATABLE READ
 }
 
 // Session opens the connection that writes. READ COMMITTED keeps INSERT … SELECT
@@ -314,7 +313,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		}
 	}
 	s := &engine.Session{Conn: conn, Begin: "START TRANSACTION READ WRITE", State: st}
-	s.Started = func(tx *engine.Tx) { tx.State = st.frozen }
+	s.Started = func(tx *engine.Tx) { tx.State = &view{frozen: st.frozen, kept: -1} }
 	st.log, _ = db.written(ctx, conn)
 	if err := conn.QueryRowContext(ctx, "SELECT CONNECTION_ID()").Scan(&s.ID); err != nil {
 		conn.Close()

@@ -166,7 +166,7 @@ func TestOnlyChangedRowsAreLocked(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if tx.State != true {
+		if !seen(tx).frozen {
 			t.Error("the third batch has no snapshot")
 		}
 		e, err := db.Batch(ctx, tx, c, kept, change.Range{Lo: change.KeyValue{"99", "x999"}, Hi: change.KeyValue{"200", "x2000"}}, 10)

@@ -29,38 +29,28 @@ func (db *DB) WritesRows(ctx context.Context, tx *engine.Tx, c *change.Change, k
 func (db *DB) WriteRows(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []engine.Rewritten, base int64) (bool, engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Kept: base, Log: engine.NoLog}
 	done, err := db.attempt(ctx, tx, c, func() (bool, error) {
-		if kept != nil {
-			packs := newPacker(kept)
-			for _, r := range rows {
-				values, fits := keptOf(c, r)
-				if !fits || !packs.add(values) {
-					return false, nil
-				}
-			}
+		v := seen(tx)
+		x, ok := v.written, true
+		if v.written = nil; x == nil {
+			x, ok = compose(c, kept, after, rows)
+		}
+		if !ok {
+			return false, nil
+		}
+		if x.packs != nil {
 			var err error
-			if e.Kept, err = packs.flush(ctx, tx, base); err != nil {
+			if e.Kept, err = v.flush(ctx, tx, x.packs, base); err != nil {
 				return false, err
 			}
 		}
-		for from := 0; from < len(rows); {
-			to, held := from, 0
-			for to < len(rows) && to < from+caseRows && held < loadedBytes {
-				for _, v := range rows[to].New {
-					if v != nil {
-						held += len(*v)
-					}
-				}
-				to++
-			}
-			q := (&change.Query{D: d}).Cases(c, after, to-from, func(i int) (change.KeyValue, []*string) { return rows[from+i].Key, rows[from+i].New })
+		for _, q := range x.updates {
 			n, err := exec(ctx, tx, q)
-			if err != nil || n != int64(to-from) {
+			if err != nil {
 				return false, err
 			}
 			e.Changed += n
-			after, from = rows[to-1].Key, to
 		}
-		return true, nil
+		return e.Changed == int64(len(rows)), nil
 	})
 	if done {
 		tx.S.State.(*session).changed = e.Changed
@@ -68,9 +58,51 @@ func (db *DB) WriteRows(ctx context.Context, tx *engine.Tx, c *change.Change, ke
 	return done, e, err
 }
 
-// caseRows is how many rows one statement of WriteRows changes: the server goes
-// through half of the list for each of them.
-const caseRows = 40
+// composed is what WriteRows has to write.
+type composed struct {
+	packs   *packer // nil if nothing is kept
+	updates []*change.Query
+}
+
+// compose reports false if a row cannot be packed, or not be stored as it is.
+func compose(c *change.Change, kept *change.Kept, after change.KeyValue, rows []engine.Rewritten) (*composed, bool) {
+	x := &composed{}
+	if kept != nil {
+		x.packs = newPacker(kept)
+		for _, r := range rows {
+			values, fits := keptOf(c, r)
+			if !fits || !x.packs.add(values) {
+				return nil, false
+			}
+		}
+	}
+	most := listRows
+	if change.Ordered(c.Table.Key.Columns[0]) {
+		most = halvedRows
+	}
+	for from := 0; from < len(rows); {
+		to, held := from, 0
+		for to < len(rows) && to < from+most && held < loadedBytes {
+			for _, v := range rows[to].New {
+				if v != nil {
+					held += len(*v)
+				}
+			}
+			to++
+		}
+		part := rows[from:to]
+		x.updates = append(x.updates, (&change.Query{D: d}).Cases(c, after, len(part), func(i int) (change.KeyValue, []*string) { return part[i].Key, part[i].New }))
+		after, from = rows[to-1].Key, to
+	}
+	return x, true
+}
+
+// So many rows one statement of WriteRows changes: in a list of cases the server
+// goes through half of it for each row; halving, more rows gain nothing.
+const (
+	listRows   = 40
+	halvedRows = 500
+)
 
 // keptOf gives the values to keep of a row that we have computed. It reports
 // false if a column would hold another value than the one assigned.

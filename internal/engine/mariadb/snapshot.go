@@ -29,25 +29,6 @@ const (
 	heldBytes = 8 << 20
 )
 
-// isolate has the transactions that follow keep one snapshot, or not. With
-// innodb_snapshot_isolation a transaction fails (error 1020) that would change a
-// row which another has changed since the snapshot was made.
-func (db *DB) isolate(ctx context.Context, tx *engine.Tx, frozen bool) error {
-	st := tx.S.State.(*session)
-	if st.frozen == frozen {
-		return nil
-	}
-	text := "SET SESSION tx_isolation = 'READ-COMMITTED', innodb_snapshot_isolation = OFF"
-	if frozen {
-		text = "SET SESSION tx_isolation = 'REPEATABLE-READ', innodb_snapshot_isolation = ON"
-	}
-	if _, err := tx.Exec(ctx, text); err != nil {
-		return err
-	}
-	st.frozen = frozen
-	return nil
-}
-
 // snapshot works the new values out two times: reading, which takes no locks,
 // to keep them, and by the statement itself. Both see the rows in the same
 // state, or the server fails the second and the batch is done again in the way
@@ -58,7 +39,7 @@ func (db *DB) snapshot(ctx context.Context, tx *engine.Tx, c *change.Change, kep
 	if c.Loaded { // of which WritesRows has decided
 		return false, e, nil
 	}
-	ready, err := db.ready(ctx, tx, c, r.Hi != nil && r.At == nil && r.Keys == nil, func() bool {
+	ready, err := db.ready(ctx, tx, c, r.Walked(), func() bool {
 		return kept.Packed != "" && c.Repeatable(pure) && restated(c)
 	})
 	if err != nil || !ready {
@@ -81,33 +62,37 @@ func (db *DB) snapshot(ctx context.Context, tx *engine.Tx, c *change.Change, kep
 // has the next transaction keep one if its batch could. fit is asked once for
 // each change, may for this batch.
 func (db *DB) ready(ctx context.Context, tx *engine.Tx, c *change.Change, may bool, fit func() bool) (bool, error) {
-	st := tx.S.State.(*session)
-	again, known := st.twice[c]
-	if !known {
-		if st.twice == nil {
-			st.twice = map[*change.Change]bool{}
-		}
-		again = db.snap && fit()
-		st.twice[c] = again
+	k := db.knows(c)
+	k.Lock()
+	if !k.asked {
+		k.asked, k.again = true, db.snap && fit()
 	}
-	st.apart = max(st.apart-1, 0)
-	err := db.isolate(ctx, tx, again && may && st.apart == 0)
-	return tx.State == true && again && may, err
+	k.apart = max(k.apart-1, 0)
+	able := k.again && may
+	next := able && k.apart == 0
+	k.Unlock()
+	return able && seen(tx).frozen, isolate(ctx, tx.S, next)
 }
 
 // attempt carries out a batch that relies on the snapshot. If it is not done,
 // nothing of it is left, and the change goes another way from then on.
 func (db *DB) attempt(ctx context.Context, tx *engine.Tx, c *change.Change, batch func() (bool, error)) (bool, error) {
-	st := tx.S.State.(*session)
+	ahead := seen(tx).kept >= 0
 	if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_batch"); err != nil {
 		return false, err
 	}
 	done, err := batch()
 	switch {
 	case err != nil:
-		return false, db.stepAside(ctx, tx, err)
+		return false, db.stepAside(ctx, tx, c, err)
 	case !done: // a value that is stored otherwise than we reckon
-		st.twice[c] = false
+		k := db.knows(c)
+		k.Lock()
+		k.again = false
+		k.Unlock()
+		if ahead { // rows are kept already, before the savepoint
+			return false, &engine.StaleError{}
+		}
 		_, err = tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_batch")
 	}
 	return done, err
@@ -115,31 +100,29 @@ func (db *DB) attempt(ctx context.Context, tx *engine.Tx, c *change.Change, batc
 
 // stepAside has the batches that follow do without a snapshot if this one failed
 // because of another session. It gives the error back.
-func (db *DB) stepAside(ctx context.Context, tx *engine.Tx, failed error) error {
+func (db *DB) stepAside(ctx context.Context, tx *engine.Tx, c *change.Change, failed error) error {
 	if failed == nil || db.Fault(failed) != engine.Busy {
 		return failed
 	}
-	tx.S.State.(*session).apart = apartFor
-	return cmp.Or(db.isolate(ctx, tx, false), failed)
+	k := db.knows(c)
+	k.Lock()
+	k.apart = apartFor
+	k.Unlock()
+	return cmp.Or(isolate(ctx, tx.S, false), failed)
 }
 
 // frozen keeps and changes the rows of r, or as many of them as memory is meant
 // for; then it gives what is left. It is not done if the rows kept and those
 // changed turn out not to be the same.
 func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, e *engine.Effect) (bool, *change.Range, error) {
-	before, err := db.read(ctx, tx)
-	if err != nil {
-		return false, nil, err
+	v := seen(tx)
+	if v.rows == nil || !v.r.Same(r) {
+		if ok, err := db.look(ctx, tx, c, kept, r); err != nil || !ok {
+			return false, nil, err
+		}
 	}
-	x, ok, err := db.foresee(ctx, tx, c, kept, r)
-	if err != nil || !ok {
-		return false, nil, err
-	}
-	now, err := db.read(ctx, tx)
-	if err != nil {
-		return false, nil, err
-	}
-	scanned := now - before
+	x, scanned, err := v.rows, v.scanned, error(nil)
+	v.rows = nil
 	e.Scanned = max(e.Scanned, 0) + scanned
 	e.Matched += x.matched
 	part := r
@@ -147,7 +130,7 @@ func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		part.Hi = x.last
 	}
 	if n := x.keys.len(); n > 0 {
-		if e.Kept, err = x.packs.flush(ctx, tx, e.Kept); err != nil {
+		if e.Kept, err = v.flush(ctx, tx, x.packs, e.Kept); err != nil {
 			return false, nil, err
 		}
 		var changed int64

@@ -60,7 +60,6 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	// only the transactions of a Session may write, and say so.
 	cfg.RuntimeParams["default_transaction_read_only"] = "on"
 	pool := stdlib.OpenDB(*cfg)
-	pool.SetMaxOpenConns(6)
 	pool.SetMaxIdleConns(2)
 	db := &DB{pool: pool, name: name}
 	err = pool.QueryRowContext(ctx, "SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_user").Scan(&db.vers, &db.number, &db.user)
@@ -127,7 +126,7 @@ func (db *DB) Fault(err error) engine.Fault {
 		switch {
 		case pe.Code == "40001" || pe.Code == "40P01" || pe.Code == "55P03":
 			return engine.Busy
-		case pe.Code == "57P01" || pe.Code == "57P02" || pe.Code == "57P03" || strings.HasPrefix(pe.Code, "08"):
+		case pe.Code == "57P01" || pe.Code == "57P02" || pe.Code == "57P03" || pe.Code == "53300" || strings.HasPrefix(pe.Code, "08"):
 			return engine.Connection
 		case pe.Code == "57014":
 			return engine.Cancelled
