@@ -121,7 +121,7 @@ func asUndo(work []*runner.Work, orig *ledger.Run) error {
 	for _, w := range work {
 		for _, st := range orig.Steps {
 			if st.Name == w.Step.Name {
-				w.Undo, w.UpTo = true, st.LastKept()
+				w.Undo, w.UpTo, w.Rows = true, st.LastKept(), st.Totals.Changed
 			}
 		}
 		if !w.Undo {

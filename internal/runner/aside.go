@@ -46,11 +46,11 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 	k.mu.Lock()
 	most := k.Run.Options.SetAside
 	k.mu.Unlock()
-	if int(k.asides) >= most {
+	if int(k.asides.Load()) >= most {
 		if most == 0 {
 			return fmt.Errorf("row %s: %w; mend it, or let such rows be set aside (--set-aside)", key, cause)
 		}
-		return fmt.Errorf("row %s: %w; %d rows are set aside already, and no more may be (--set-aside)", key, cause, k.asides)
+		return fmt.Errorf("row %s: %w; %d rows are set aside already, and no more may be (--set-aside)", key, cause, k.asides.Load())
 	}
 	return k.patiently(ctx, func() error {
 		tx, err := k.session.Start(ctx)
@@ -74,7 +74,7 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 		}
 		b.Hold = tx.Hold
 		k.prev = b
-		k.asides++
+		k.asides.Add(1)
 		k.count(w, b, tx.Ends)
 		return nil
 	})
@@ -87,8 +87,8 @@ func (k *worker) refused(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.
 	k.mu.Lock()
 	most := k.Run.Options.SetAside
 	k.mu.Unlock()
-	if int(k.asides)+len(list) > most {
-		return fmt.Errorf("%s: row %s: %v; mend the value, or let such rows be set aside (--set-aside; %d are, %d may be)", w.Change.Table, list[0].Key, list[0], k.asides, most)
+	if int(k.asides.Load())+len(list) > most {
+		return fmt.Errorf("%s: row %s: %v; mend the value, or let such rows be set aside (--set-aside; %d are, %d may be)", w.Change.Table, list[0].Key, list[0], k.asides.Load(), most)
 	}
 	for _, x := range list {
 		if err := k.Ledger.SetAside(ctx, tx, k.Run.ID, &ledger.Aside{Step: w.Step.N, Key: x.Key, Error: x.Error()}); err != nil {
@@ -177,7 +177,7 @@ func (k *worker) again(ctx context.Context, w *Work, a ledger.Aside) error {
 		b.Effect.Log = tx.Log
 	}
 	k.prev = b
-	k.asides--
+	k.asides.Add(-1)
 	k.count(w, b, tx.Ends)
 	k.lane.Checkpoint = checkpoint // it stays where it was
 	k.tell(true, nil)

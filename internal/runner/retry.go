@@ -107,8 +107,7 @@ func (k *worker) position(ctx context.Context, w *Work) error {
 		}
 		k.asideMu.Lock()
 		defer k.asideMu.Unlock()
-		k.asides, err = k.Ledger.AsideCount(ctx, k.Run.ID)
-		return err
+		return k.countAsides(ctx)
 	})
 }
 

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"jugatum/internal/change"
@@ -30,7 +31,8 @@ type Work struct {
 	Change *change.Change
 	Kept   *change.Kept // nil without kept values
 	Undo   bool         // put the kept values back instead
-	UpTo   int64        // for an undo: number of the last kept row
+	UpTo   int64        // for an undo: number of the last kept row,
+	Rows   int64        // and how many are kept; numbers may be left out
 }
 
 // Runner carries out one run.
@@ -67,8 +69,8 @@ type Runner struct {
 	tuned  int  // how often the options were changed
 	stale  bool // totals are to be read from the ledger again
 
-	asideMu sync.Mutex
-	asides  int64 // rows set aside, of all steps
+	asideMu sync.Mutex   // from the decision to set rows aside to the commit
+	asides  atomic.Int64 // rows set aside, of all steps
 }
 
 // Progress is where a run stands.
@@ -136,7 +138,7 @@ func (r *Runner) Execute(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if r.asides, err = r.Ledger.AsideCount(ctx, r.Run.ID); err == nil {
+	if err = r.countAsides(ctx); err == nil {
 		err = r.steps(ctx)
 	}
 	status, message := ledger.Done, ""
@@ -170,6 +172,15 @@ func (r *Runner) Execute(ctx context.Context) error {
 			}
 		}
 	}
+}
+
+// countAsides reads from the ledger how many rows are set aside.
+func (r *Runner) countAsides(ctx context.Context) error {
+	n, err := r.Ledger.AsideCount(ctx, r.Run.ID)
+	if err == nil {
+		r.asides.Store(n)
+	}
+	return err
 }
 
 func (r *Runner) taken() error {

@@ -324,7 +324,7 @@ func (s *restore) begin(ctx context.Context) (change.KeyValue, int64, error) {
 	if s.w.UpTo == 0 {
 		return nil, 0, nil
 	}
-	return change.KeyValue{s.w.UpTo}, s.w.UpTo, nil
+	return change.KeyValue{s.w.UpTo}, s.w.Rows, nil
 }
 
 func (s *restore) resume(ctx context.Context, end change.KeyValue) error {

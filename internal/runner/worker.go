@@ -303,7 +303,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 	if tx.Log.Scope != "" { // told only at the commit
 		b.Effect.Log = tx.Log
 	}
-	k.asides += int64(len(b.Effect.Refused))
+	k.asides.Add(int64(len(b.Effect.Refused)))
 	k.prev, k.easing = b, 0
 	k.count(w, b, tx.Ends)
 	if y, ok := k.DB.(engine.Yielder); ok {
@@ -360,7 +360,7 @@ func (k *worker) count(w *Work, b *ledger.Batch, commit time.Duration) {
 	t.Matched = sum(t.Matched, e.Matched)
 	t.Retries += int64(b.Retries)
 	t.SetAside += b.SetAside
-	p.SetAside = k.asides
+	p.SetAside = k.asides.Load()
 	if t.Log.Scope == "" {
 		t.Log = engine.Log{Scope: e.Log.Scope}
 	}
