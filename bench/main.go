@@ -181,7 +181,7 @@ func newBench(engine, bin, dir string, rows int) (*bench, error) {
 			return nil, err
 		}
 	case "mariadb":
-		s, err := testserver.StartMariaDB("log-bin=bin", "binlog-format=ROW", "innodb-buffer-pool-size=1G", "innodb-log-file-size=2G", "max-binlog-cache-size=4G", "tmpdir="+os.TempDir())
+		s, err := testserver.StartMariaDB("log-bin=bin", "binlog-format=ROW", "innodb-buffer-pool-size=1G", "innodb-log-file-size=2G", "max-binlog-cache-size=4G")
 		if err != nil {
 			return nil, err
 		}

@@ -148,10 +148,9 @@ func (q *Query) Cases(c *Change, after KeyValue, n int, row func(i int) (KeyValu
 	return q.Add(" AND ").Among(c.Ref, c.Table.Key, keys)
 }
 
-// Ordered reports whether MariaDB's < puts the values of a key column in the very
-// order in which it sorts them. It does not for an enum, whose order is that of
-// its list, and not for texts of which it sorts by the beginning alone
-// (max_sort_length, 1,024 bytes).
+// Ordered reports whether MariaDB's < surely puts the values of a key column in the
+// very order in which it sorts them; long texts it may sort by their beginning
+// alone (max_sort_length, 1,024 bytes).
 func Ordered(key *Column) bool {
 	switch name, _, _ := strings.Cut(key.Type, "("); strings.Fields(name)[0] {
 	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "date", "datetime":

@@ -104,6 +104,14 @@ type Foreseer interface {
 	ForeseeRows(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []Rewritten, base int64) error
 }
 
+// Marker is met by engines with one writer at a time, which can tell whether any
+// session but this one has changed the database.
+type Marker interface {
+	// Mark gives the same number in two transactions of a session if no other has
+	// changed anything between the beginning of the first and that of the second.
+	Mark(ctx context.Context, tx *Tx) (int64, error)
+}
+
 // ManyWriters is met by engines where several sessions can change different rows
 // of a table at the same time.
 type ManyWriters interface{ ManyWriters() bool }

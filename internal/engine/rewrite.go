@@ -79,43 +79,9 @@ func (r *RefusedRow) Error() string { return r.Column + ": " + r.Err.Error() }
 
 func (r *RefusedRow) Unwrap() error { return r.Err }
 
-// atOnce is how many bytes of old and new values are held in memory at a time;
-// a single value may be larger.
-const atOnce = 16 << 20
-
-// outlook is what was read of a range before its turn.
-type outlook struct {
-	r       change.Range
-	read    readings
-	scanned int64
-}
-
-// Foresee is Foreseer's method, whoever computes the new values; without a
-// transaction where the engine does not foresee.
-func Foresee(ctx context.Context, db DB, s *Session, c *change.Change, kept *change.Kept, r change.Range, base int64) (*Tx, error) {
-	f, ok := db.(Foreseer)
-	if !ok {
-		return nil, nil
-	}
-	tx, err := f.Foresee(ctx, s, c, kept, r, base)
-	if err != nil || tx == nil || c.Rewrite == nil {
-		return tx, err
-	}
-	ahead := &outlook{r: r}
-	ahead.read, ahead.scanned, err = countRows(ctx, db, tx, func() (readings, error) {
-		return readRows(ctx, db, s.Conn, db.(Loader), c, r, reading{old: true})
-	})
-	if err == nil && ahead.read.last == nil {
-		tx.Foreseen = int64(len(ahead.read.rows))
-		err = f.ForeseeRows(ctx, tx, c, kept, r.Lo, ahead.read.rows, base)
-	}
-	if err != nil {
-		tx.Rollback()
-		return nil, err
-	}
-	tx.ahead = ahead
-	return tx, nil
-}
+// atOnce is how many bytes of old and new values a batch holds in memory at a
+// time, and the one that is read ahead of it again; a single value may be larger.
+const atOnce = 8 << 20
 
 // countRows gives how many rows the session reads meanwhile, -1 if that is not counted.
 func countRows(ctx context.Context, db DB, tx *Tx, read func() (readings, error)) (x readings, n int64, err error) {
@@ -163,8 +129,8 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 		var x readings
 		var scanned int64
 		var err error
-		if a := tx.ahead; a != nil && direct && a.r.Same(part) {
-			x, scanned = a.read, a.scanned
+		if o := tx.outlook; o != nil && o.r.Same(part) && (direct || !o.old) {
+			x, scanned = o.read, o.scanned
 		} else {
 			x, scanned, err = countRows(ctx, db, tx, func() (readings, error) {
 				return readRows(ctx, db, tx.S.Conn, loader, c, part, reading{lock: !guarded || tx.S.Wary > 0, old: direct})
@@ -173,7 +139,7 @@ func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 				return sum, err
 			}
 		}
-		tx.ahead = nil
+		tx.outlook = nil
 		if scanned >= 0 {
 			sum.Scanned = max(sum.Scanned, 0) + scanned
 		}

@@ -50,7 +50,7 @@ type Tx struct {
 	// Foreseen is how many rows the batch will keep, where Foresee has found that
 	// out; else -1.
 	Foreseen int64
-	ahead    *outlook // the rows it has read, where we compute their values
+	outlook  *Outlook // what was read of its range before its turn
 }
 
 // Start begins a transaction. On SQLite that takes the write lock.
@@ -67,9 +67,8 @@ func (s *Session) Start(ctx context.Context) (*Tx, error) {
 	return tx, nil
 }
 
-// Turn says that the turn of a transaction has come that was begun ahead of it:
-// its hold begins now. Until now it has locked nothing that is not Jugatum's own.
-func (t *Tx) Turn() { t.began = time.Now() }
+// begin has the hold begin now.
+func (t *Tx) begin() { t.began = time.Now() }
 
 // Exec carries out one statement, whose placeholders are ?, and gives the rows affected.
 func (t *Tx) Exec(ctx context.Context, query string, args ...any) (int64, error) {

@@ -40,8 +40,8 @@ type way interface {
 // stretch is what the next batch is to go over. Its Hi is set.
 type stretch struct {
 	change.Range
-	rows int64      // that it holds, -1 if they were not counted
-	tx   *engine.Tx // of the batch, where it was begun ahead of its turn
+	rows    int64           // that it holds, -1 if they were not counted
+	outlook *engine.Outlook // what was read of it ahead of its turn; nil without
 }
 
 // simple is what most ways have in common: nothing is begun ahead, nothing is
@@ -74,8 +74,8 @@ func (k *worker) method(w *Work) way {
 
 // sweep walks the table in key order. Where reading beside a batch is free, the
 // next range is looked for while the batch before it is under way; and where the
-// engine can, its rows are read then, too, in the transaction that is to change
-// them. Such transactions are by turns on one of two sessions of their own.
+// engine can, its rows are read then, too. If that takes the transaction that is
+// to change them, it is on one of two further sessions by turns.
 type sweep struct {
 	simple
 	k     *worker
@@ -127,12 +127,18 @@ func (s *sweep) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, er
 // engine foresees; tx is the batch under way.
 func (s *sweep) look(ctx context.Context, r change.Range, tx *engine.Tx) {
 	o, ok := s.k.DB.(engine.Overlapper)
-	_, foresees := s.k.DB.(engine.Foreseer)
+	foresees := engine.Foresees(s.k.DB, s.w.Change)
 	end := s.k.lane.End
 	if !ok || !o.Overlaps() || s.walk.Free() && !foresees || s.ahead != nil || r.Hi.Encode() == end.Encode() {
 		return
 	}
 	a := &ahead{lo: r.Hi.Encode(), base: -1, n: s.size, done: make(chan struct{})}
+	var sight engine.Foresight
+	if foresees {
+		var err error
+		sight, err = engine.Look(ctx, s.k.DB, tx)
+		foresees = err == nil // else the batch itself will meet what is wrong
+	}
 	if tx.Foreseen >= 0 {
 		a.base = s.k.lane.Kept + tx.Foreseen
 	}
@@ -145,27 +151,29 @@ func (s *sweep) look(ctx context.Context, r change.Range, tx *engine.Tx) {
 		defer close(a.done)
 		a.Range, a.rows, a.err = s.walk.Next(ctx, r.Hi, end, a.n)
 		if a.err == nil && foresees {
-			a.tx = s.foresee(ctx, hand, a.Range, a.base)
+			s.foresee(ctx, sight, hand, a)
 		}
 	}()
 }
 
-// foresee begins the transaction of the batch over r. Whatever is in the way of
-// that, the batch itself will meet, so nothing is told here.
-func (s *sweep) foresee(ctx context.Context, hand **engine.Session, r change.Range, base int64) *engine.Tx {
-	if *hand == nil {
+// foresee reads the rows of the stretch ahead. Whatever is in the way of that,
+// the batch itself will meet, so nothing is told here.
+func (s *sweep) foresee(ctx context.Context, sight engine.Foresight, hand **engine.Session, a *ahead) {
+	if *hand == nil && engine.Hand(s.k.DB) {
 		fresh, err := s.k.dial(ctx)
 		if err != nil {
-			return nil
+			return
 		}
 		*hand = fresh
 	}
-	tx, err := engine.Foresee(ctx, s.k.DB, *hand, s.w.Change, s.w.Kept, r, base)
-	if err != nil {
-		s.k.hangUp(*hand)
-		*hand = nil
+	var err error
+	if a.outlook, err = sight.Foresee(ctx, s.k.DB, *hand, s.w.Change, s.w.Kept, a.Range, a.base); err != nil {
+		a.outlook = nil
+		if *hand != nil {
+			s.k.hangUp(*hand)
+			*hand = nil
+		}
 	}
-	return tx
 }
 
 func (s *sweep) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
@@ -185,9 +193,7 @@ func (s *sweep) rest() {
 		return
 	}
 	<-s.ahead.done
-	if s.ahead.tx != nil {
-		s.ahead.tx.Rollback()
-	}
+	s.ahead.outlook.Drop()
 	s.ahead = nil
 }
 

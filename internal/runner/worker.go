@@ -247,11 +247,10 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 	if err != nil {
 		return err
 	}
-	rng, rows, tx := next.Range, next.rows, next.tx
+	rng, rows := next.Range, next.rows
 	k.rng = rng
-	if tx != nil {
-		tx.Turn()
-	} else if tx, err = k.session.Start(ctx); err != nil {
+	tx, err := next.outlook.Begin(ctx, k.DB, k.session)
+	if err != nil {
 		return err
 	}
 	defer tx.Rollback()

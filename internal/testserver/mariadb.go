@@ -64,7 +64,7 @@ func newMariaDB(settings []string) (*MariaDB, error) {
 			return nil, err
 		}
 	}
-	install := exec.Command("mariadb-install-db", "--no-defaults", "--datadir="+m.data(), "--auth-root-authentication-method=normal", "--skip-test-db", "--innodb-log-file-size=16M")
+	install := exec.Command("mariadb-install-db", "--no-defaults", "--datadir="+m.data(), "--auth-root-authentication-method=normal", "--skip-test-db", "--innodb-log-file-size=16M", "--tmpdir="+m.Dir)
 	install.SysProcAttr, install.Dir = m.cred, m.Dir
 	if out, err := install.CombinedOutput(); err != nil {
 		m.Stop()
@@ -80,7 +80,7 @@ func (m *MariaDB) data() string { return filepath.Join(m.Dir, "data") }
 func (m *MariaDB) Start() error {
 	args := []string{"--no-defaults", "--datadir=" + m.data(), "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(m.Port), "--socket=" + filepath.Join(m.Dir, "sock"),
 		"--pid-file=" + filepath.Join(m.Dir, "pid"), "--log-error=" + filepath.Join(m.Dir, "log.err"), "--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=16M",
-		"--max-allowed-packet=64M"}
+		"--max-allowed-packet=64M", "--tmpdir=" + m.Dir} // a server that starts clears its tmpdir of others' tables
 	for _, s := range append(m.once, m.conf...) {
 		args = append(args, "--"+s)
 	}

@@ -49,7 +49,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	staged := e.Matched
 	rows := engine.Staged{From: base, To: math.MaxInt64} // one lane: nothing lies beyond
 	since := " WHERE seq > ?"
-	if !c.From.Empty() {
+	if !c.From.Empty() && !c.Loaded { // what we have loaded is one for each row, and new
 		dropped, err := engine.DropDoubles(ctx, tx, c, kept, rows)
 		if err != nil {
 			return e, err
@@ -57,7 +57,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		staged -= dropped
 		e.Matched = staged
 	}
-	if c.Verb == sqltext.Update {
+	if c.Verb == sqltext.Update && !c.Loaded {
 		same, err := exec(ctx, tx, engine.Unchanged(c, kept, rows))
 		if err != nil {
 			return e, err

@@ -287,6 +287,12 @@ func (db *DB) Yield(ctx context.Context, s *engine.Session, lastHold time.Durati
 	return nil
 }
 
+// Mark is what SQLite counts up when another connection commits.
+func (db *DB) Mark(ctx context.Context, tx *engine.Tx) (n int64, err error) {
+	err = tx.Scan(ctx, "PRAGMA data_version", nil, &n)
+	return n, err
+}
+
 // checkpoint copies as much of the log into the file as can be copied without
 // waiting for anybody. It is no change of the database, and the connections
 // that only read may do it.
