@@ -82,7 +82,9 @@ func (f Foresight) Foresee(ctx context.Context, db DB, s *Session, c *change.Cha
 		return readRows(ctx, db, s.Conn, db.(Loader), c, r, reading{old: true})
 	})
 	if err == nil && o.read.last == nil {
-		o.tx.Foreseen = int64(len(o.read.rows))
+		if kept != nil {
+			o.tx.Foreseen = int64(len(o.read.rows))
+		}
 		err = seer.ForeseeRows(ctx, o.tx, c, kept, r.Lo, o.read.rows, base)
 	}
 	if err != nil {

@@ -41,7 +41,7 @@ type Tx struct {
 	S     *Session
 	began time.Time
 	Wait  time.Duration // for the write lock, before the transaction held anything
-	Hold  time.Duration // set by Commit: from the first statement to the end of the commit
+	Hold  time.Duration // set by Commit: from the first statement, or the beginning of its turn, to the end of the commit
 	Ends  time.Duration // set by Commit: the part of Hold that the commit took
 	Log   Log           // set by Commit where the engine tells the log only then
 	State any           // the engine's own

@@ -83,7 +83,7 @@ var tables = []string{
 		kept_to {int} NOT NULL,      // number of its last kept row
 		scanned {int} NOT NULL, matched {int} NOT NULL, changed {int} NOT NULL, // rows; -1 unknown
 		left_alone {int} NOT NULL,   // rows of an undo that others had changed
-		hold_ms {real},              // from the first statement to the end of the commit; written by the next batch
+		hold_ms {real},              // from the first statement, but for what was read ahead, to the end of the commit; written by the next batch
 		lock_wait_ms {real} NOT NULL, // our wait for the write lock before the batch (SQLite)
 		log_bytes {int}, log_records {int}, log_images {int}, log_scope {text},
 		locks {text} NOT NULL,       // JSON: lock mode to count

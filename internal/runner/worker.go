@@ -289,7 +289,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 	if err := k.record(ctx, tx, b); err != nil {
 		return err
 	}
-	if k.lead && time.Since(k.beat) > heartbeatRate {
+	if k.lead && tx.S == k.session && time.Since(k.beat) > heartbeatRate {
 		if err := k.Ledger.Beat(ctx, tx, k.Run.ID); err != nil {
 			return err
 		}
@@ -305,6 +305,11 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 	k.asides.Add(int64(len(b.Effect.Refused)))
 	k.prev, k.easing = b, 0
 	k.count(w, b, tx.Ends)
+	if k.lead && tx.S != k.session { // which has the lock on the run, and must not seem idle
+		if err := k.renew(ctx); err != nil {
+			return err
+		}
+	}
 	if y, ok := k.DB.(engine.Yielder); ok {
 		return k.yield(ctx, y, b.Hold)
 	}
