@@ -90,13 +90,17 @@ type Overlapper interface{ Overlaps() bool }
 // Foreseer is met by engines that can do the reading of a batch before its turn,
 // beside the batch before it.
 type Foreseer interface {
+	// Foresees reports whether the change is known by now to be fit for that, and
+	// it would pay.
+	Foresees(c *change.Change, kept *change.Kept) bool
+
 	// Foresee begins on s the transaction of the batch over r and reads there,
 	// without locks, what the batch will change; Batch, given the same transaction
 	// and range, goes on from there, and fails if another session has changed those
 	// rows since. If base is not -1, it keeps their values already, numbered from
 	// base+1 on. If the new values are computed by us, it only begins. It gives no
-	// transaction where the change is not known to be fit for that, or it would not
-	// pay. It may be called while another session of ours carries out a batch.
+	// transaction if it cannot after all. It may be called while another session of
+	// ours carries out a batch.
 	Foresee(ctx context.Context, s *Session, c *change.Change, kept *change.Kept, r change.Range, base int64) (*Tx, error)
 
 	// ForeseeRows does for rows whose new values we have computed what of

@@ -18,10 +18,10 @@ type Outlook struct {
 	scanned int64    // rows gone over for that, -1 unknown
 }
 
-// Foresees reports whether Foresee may have something to give.
-func Foresees(db DB, c *change.Change) bool {
-	if _, ok := db.(Foreseer); ok {
-		return true
+// Foresees reports whether Foresee has something to give now.
+func Foresees(db DB, c *change.Change, kept *change.Kept) bool {
+	if f, ok := db.(Foreseer); ok {
+		return f.Foresees(c, kept)
 	}
 	_, ok := db.(Marker)
 	return ok && c.Rewrite != nil && c.Table.Key != nil && aloof(c)

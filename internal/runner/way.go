@@ -127,7 +127,7 @@ func (s *sweep) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, er
 // engine foresees; tx is the batch under way.
 func (s *sweep) look(ctx context.Context, r change.Range, tx *engine.Tx) {
 	o, ok := s.k.DB.(engine.Overlapper)
-	foresees := engine.Foresees(s.k.DB, s.w.Change)
+	foresees := engine.Foresees(s.k.DB, s.w.Change, s.w.Kept)
 	end := s.k.lane.End
 	if !ok || !o.Overlaps() || s.walk.Free() && !foresees || s.ahead != nil || r.Hi.Encode() == end.Encode() {
 		return

@@ -62,14 +62,20 @@ func isolate(ctx context.Context, s *engine.Session, frozen bool) error {
 	return nil
 }
 
+// Foresees reports whether batches have shown that the change may be worked out
+// twice and, without kept values, that few rows match; not while others are
+// seen to change the same rows.
+func (db *DB) Foresees(c *change.Change, kept *change.Kept) bool {
+	k := db.knows(c)
+	k.Lock()
+	defer k.Unlock()
+	return k.again && k.apart == 0 && (k.rare || kept != nil || c.Rewrite != nil)
+}
+
 // Foresee begins the transaction of a batch whose turn has not come, and reads
 // its rows or, without kept values, the keys of those few that change.
 func (db *DB) Foresee(ctx context.Context, s *engine.Session, c *change.Change, kept *change.Kept, r change.Range, base int64) (*engine.Tx, error) {
-	k := db.knows(c)
-	k.Lock()
-	fit := k.again && k.apart == 0 && (k.rare || kept != nil || c.Rewrite != nil)
-	k.Unlock()
-	if !fit || !r.Walked() {
+	if !db.Foresees(c, kept) || !r.Walked() {
 		return nil, nil
 	}
 	if err := isolate(ctx, s, true); err != nil {
@@ -79,7 +85,7 @@ func (db *DB) Foresee(ctx context.Context, s *engine.Session, c *change.Change, 
 	if err != nil || c.Rewrite != nil {
 		return tx, err
 	}
-	fit, err = db.look(ctx, tx, c, kept, r)
+	fit, err := db.look(ctx, tx, c, kept, r)
 	if err == nil && fit && kept != nil && seen(tx).rows.last == nil {
 		tx.Foreseen = int64(seen(tx).rows.keys.len())
 		err = seen(tx).keep(ctx, tx, seen(tx).rows.packs, base)

@@ -248,12 +248,15 @@ func TestRowsForeseen(t *testing.T) {
 	base := int64(0)
 	for hi := 20; hi <= 60; hi += 20 {
 		r := change.Range{Lo: key(fmt.Sprint(hi - 20)), Hi: key(fmt.Sprint(hi))}
+		if engine.Foresees(db, c, kept) != (hi > 20) { // the first batch shows that it is fit for it
+			t.Fatalf("up to %d: foreseen %v", hi, hi <= 20)
+		}
 		sight, err := engine.Look(ctx, db, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
 		o, err := sight.Foresee(ctx, db, hand, c, kept, r, base)
-		if err != nil || (o == nil) != (hi == 20) { // the first batch shows that it is fit for it
+		if err != nil || (o == nil) != (hi == 20) {
 			t.Fatalf("up to %d: %v %v", hi, o, err)
 		}
 		tx, err := o.Begin(ctx, db, s)

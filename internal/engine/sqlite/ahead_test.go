@@ -22,7 +22,7 @@ func TestReadAhead(t *testing.T) {
 		t.Fatal(err)
 	}
 	c, err := change.NewReplace(d, "s", table, table.Columns[1:], rewrite.Rules{Pairs: []rewrite.Pair{{Find: "old", With: "newer"}}})
-	if err != nil || c.Rewrite == nil || !engine.Foresees(db, c) {
+	if err != nil || c.Rewrite == nil || !engine.Foresees(db, c, nil) {
 		t.Fatal(err)
 	}
 	kept := change.NewKept("jugatum_kept_1_1", c)
@@ -101,7 +101,7 @@ func TestReadsAheadOnlyAloof(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if engine.Foresees(db, c) {
+		if engine.Foresees(db, c, nil) {
 			t.Error(fmt.Sprintf("table %d is read ahead", i+1))
 		}
 	}
