@@ -2,7 +2,6 @@ package sqlite
 
 import (
 	"context"
-	"fmt"
 	"testing"
 	"time"
 
@@ -102,7 +101,7 @@ func TestReadsAheadOnlyAloof(t *testing.T) {
 			t.Fatal(err)
 		}
 		if engine.Foresees(db, c, nil) {
-			t.Error(fmt.Sprintf("table %d is read ahead", i+1))
+			t.Errorf("table %d is read ahead", i+1)
 		}
 	}
 }
