@@ -514,3 +514,39 @@ func TestReplaceHugeCell(t *testing.T) {
 		}
 	})
 }
+
+// TestManyWorkers: more workers than readers have connections, all of which set
+// rows aside: each such row once, and never more than allowed.
+func TestManyWorkers(t *testing.T) {
+	job := jobFile(t, fmt.Sprintf("[[step]]\nin = [\"t.note\"]\nreplace = { find = %q, with = %q }\n", oldLink, newLink))
+	servers(t, func(t *testing.T, d *database) {
+		const rows, every, allowed = 24_000, 120, 150
+		bad := `a:1:{i:0;s:99:"` + oldLink + `";}`
+		d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, note text)",
+			fmt.Sprintf("INSERT INTO t SELECT i, CASE WHEN i %% %d = 0 THEN '%s' ELSE %s END FROM %s", every, d.literal(bad), d.by("concat('see "+oldLink+"/', i)", "'see "+oldLink+"/' || i"), d.numbers(rows)))
+		d.settled("t")
+		d.must(1, "run", job, "--accept", "any", "--workers", "12", "--batch", "100", "--set-aside", fmt.Sprint(allowed))
+		aside := "SELECT count(DISTINCT n) FROM " + d.ledger("set_aside")
+		if got := atoi(d.one(aside)); got > allowed || got < allowed-12 {
+			t.Errorf("%d rows are set aside, of %d allowed", got, allowed)
+		}
+		d.must(5, "resume", "1", "--set-aside", fmt.Sprint(rows/every), "--workers", "12")
+		if got := atoi(d.one(aside)); got != rows/every {
+			t.Errorf("%d numbers of rows set aside, of %d", got, rows/every)
+		}
+		if got := d.one("SELECT count(DISTINCT row_key) FROM " + d.ledger("set_aside")); atoi(got) != rows/every {
+			t.Errorf("%s different rows are set aside", got)
+		}
+		if got := d.one("SELECT count(*) FROM t WHERE note LIKE 'see " + newLink + "/%'"); atoi(got) != rows-rows/every {
+			t.Errorf("%s rows are changed", got)
+		}
+		if s := d.show("1"); s.SetAside != rows/every || s.Others.Samples == 0 {
+			t.Errorf("%d set aside, %d looks at others", s.SetAside, s.Others.Samples)
+		}
+		d.must(0, "verify", "1")
+		d.must(0, "undo", "1")
+		if got := d.one("SELECT count(*) FROM t WHERE note LIKE 'see " + oldLink + "/%'"); atoi(got) != rows-rows/every {
+			t.Errorf("%s rows are as they were", got)
+		}
+	})
+}
