@@ -53,6 +53,9 @@ func TestSteered(t *testing.T) {
 		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "25")
 		d.waitForBatches(3)
 		d.must(0, "pause", "1")
+		if d.engine == "mariadb" { // what was begun ahead is given up: an open transaction would keep others from the table's definition
+			d.exec("SET STATEMENT lock_wait_timeout = 3 FOR ALTER TABLE t COMMENT = 'altered while paused'")
+		}
 		before := d.one("SELECT count(*) FROM " + d.ledger("batch"))
 		d.must(2, "tune", "1", "--hold", "soon")
 		d.must(2, "tune", "1")
