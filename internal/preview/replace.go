@@ -266,7 +266,7 @@ func (p *Step) replaceHazards(c *change.Change, near bool) {
 				where = append(where, fmt.Sprintf("%d times in %s", col.Already, col.Name))
 			}
 		}
-		add("not-reversible", fmt.Sprintf("the new text stands there already, %s: replacing it back would change those as well (undo does not: it puts back what was)", strings.Join(where, ", ")), -1)
+		add("not-reversible", fmt.Sprintf("the new text stands there already, %s: replacing it back would change those as well (undo does not)", strings.Join(where, ", ")), -1)
 	}
 	if p.Replacement.Damaged > 0 {
 		add("damaged", "values look structured and are not valid; they are set aside (--set-aside), or taken as plain text with damaged = \"plain\"", p.Replacement.Damaged)
