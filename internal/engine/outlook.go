@@ -10,8 +10,7 @@ import (
 // before it was under way. Nil is none: the batch does its own reading.
 type Outlook struct {
 	tx      *Tx // begun for that; nil where the batch begins its own
-	marked  bool
-	mark    int64 // what Mark gave in the batch before it
+	mark    int64 // what Mark gave in the batch before it, where there are marks
 	r       change.Range
 	read    readings // the rows, where we compute their values
 	old     bool     // with the values before
@@ -63,7 +62,7 @@ func Look(ctx context.Context, db DB, tx *Tx) (Foresight, error) {
 // Foresee reads ahead what the batch over r will change, on s or, where that
 // needs no transaction, beside. base is for what is kept already; see Foreseer.
 func (f Foresight) Foresee(ctx context.Context, db DB, s *Session, c *change.Change, kept *change.Kept, r change.Range, base int64) (*Outlook, error) {
-	o := &Outlook{mark: f.mark, marked: f.marked, r: r}
+	o := &Outlook{mark: f.mark, r: r}
 	var err error
 	if f.marked {
 		o.read, err = readRows(ctx, db, db.Pool(), db.(Loader), c, r, reading{})

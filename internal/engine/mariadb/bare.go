@@ -75,10 +75,7 @@ func readKeys(ctx context.Context, tx *engine.Tx, q *change.Query, columns int) 
 func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
 	if !c.Loaded { // of which WritesRows has decided
-		k := db.knows(c)
-		k.Lock()
-		few := k.rare && r.Walked()
-		k.Unlock()
+		few := db.knows(c).few() && r.Walked()
 		frozen, err := db.ready(ctx, tx, c, few, func() bool { return c.Repeatable(pure) })
 		if err != nil {
 			return e, err
@@ -101,13 +98,6 @@ func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r chang
 	}
 	db.knows(c).seldom(e.Changed*dense < e.Scanned && c.Repeatable(pure))
 	return e, nil
-}
-
-// seldom records whether few of the rows that a batch went over changed.
-func (k *known) seldom(rare bool) {
-	k.Lock()
-	defer k.Unlock()
-	k.rare = rare
 }
 
 // sparse changes the rows of a range of which few matched in the batch before:

@@ -31,6 +31,34 @@ type known struct {
 	apart int  // batches to go without a snapshot
 }
 
+// seldom records whether few of the rows that a batch went over changed.
+func (k *known) seldom(rare bool) {
+	k.Lock()
+	defer k.Unlock()
+	k.rare = rare
+}
+
+// few is what seldom recorded last.
+func (k *known) few() bool {
+	k.Lock()
+	defer k.Unlock()
+	return k.rare
+}
+
+// once records that working it out twice does not give the same.
+func (k *known) once() {
+	k.Lock()
+	defer k.Unlock()
+	k.again = false
+}
+
+// stepAside records that another session changed rows of a batch.
+func (k *known) stepAside() {
+	k.Lock()
+	defer k.Unlock()
+	k.apart = apartFor
+}
+
 func (db *DB) knows(c *change.Change) *known {
 	db.knowing.Lock()
 	defer db.knowing.Unlock()

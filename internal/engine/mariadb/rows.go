@@ -24,7 +24,7 @@ func (db *DB) WritesRows(ctx context.Context, tx *engine.Tx, c *change.Change, k
 	})
 }
 
-// WriteRows writes values computed by us straight into the rows, a few dozen in
+// WriteRows writes values computed by us straight into the rows, up to 500 in
 // one statement, and keeps them: nothing need be loaded or joined.
 func (db *DB) WriteRows(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []engine.Rewritten, base int64) (bool, engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Kept: base, Log: engine.NoLog}

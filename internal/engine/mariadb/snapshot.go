@@ -86,10 +86,7 @@ func (db *DB) attempt(ctx context.Context, tx *engine.Tx, c *change.Change, batc
 	case err != nil:
 		return false, db.stepAside(ctx, tx, c, err)
 	case !done: // a value that is stored otherwise than we reckon
-		k := db.knows(c)
-		k.Lock()
-		k.again = false
-		k.Unlock()
+		db.knows(c).once()
 		if ahead { // rows are kept already, before the savepoint
 			return false, &engine.StaleError{}
 		}
@@ -104,10 +101,7 @@ func (db *DB) stepAside(ctx context.Context, tx *engine.Tx, c *change.Change, fa
 	if failed == nil || db.Fault(failed) != engine.Busy {
 		return failed
 	}
-	k := db.knows(c)
-	k.Lock()
-	k.apart = apartFor
-	k.Unlock()
+	db.knows(c).stepAside()
 	return cmp.Or(isolate(ctx, tx.S, false), failed)
 }
 
@@ -121,7 +115,7 @@ func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 			return false, nil, err
 		}
 	}
-	x, scanned, err := v.rows, v.scanned, error(nil)
+	x, scanned := v.rows, v.scanned
 	v.rows = nil
 	e.Scanned = max(e.Scanned, 0) + scanned
 	e.Matched += x.matched
@@ -130,6 +124,7 @@ func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		part.Hi = x.last
 	}
 	if n := x.keys.len(); n > 0 {
+		var err error
 		if e.Kept, err = v.flush(ctx, tx, x.packs, e.Kept); err != nil {
 			return false, nil, err
 		}
