@@ -9,7 +9,7 @@ import (
 // Outlook is what was read of a batch's rows before its turn, while the batch
 // before it was under way. Nil is none: the batch does its own reading.
 type Outlook struct {
-	tx      *Tx // begun for that; nil where the batch begins its own
+	tx      *Tx   // begun for that; nil where the batch begins its own
 	mark    int64 // what Mark gave in the batch before it, where there are marks
 	r       change.Range
 	read    readings // the rows, where we compute their values
