@@ -253,7 +253,34 @@ func (b *bench) fresh() error {
 			return fmt.Errorf("%s: %w", text, err)
 		}
 	}
+	if b.engine == "mariadb" {
+		return b.settle()
+	}
 	return nil
+}
+
+// settle has MariaDB write its dirty pages and clear up old versions, as
+// CHECKPOINT and VACUUM do on PostgreSQL: else what making the table has left to
+// do is done while something else is timed, more of it the later in a round.
+func (b *bench) settle() error {
+	if _, err := b.db.Exec("SET GLOBAL innodb_max_dirty_pages_pct = 0, innodb_io_capacity_max = 40000, innodb_io_capacity = 20000"); err != nil {
+		return err
+	}
+	for begin := time.Now(); ; time.Sleep(20 * time.Millisecond) {
+		var left int64
+		if err := b.db.QueryRow(`SELECT sum(variable_value) FROM information_schema.global_status
+			WHERE variable_name IN ('INNODB_BUFFER_POOL_PAGES_DIRTY', 'INNODB_HISTORY_LIST_LENGTH')`).Scan(&left); err != nil {
+			return err
+		}
+		if left == 0 {
+			break
+		}
+		if time.Since(begin) > 2*time.Minute {
+			return fmt.Errorf("%d pages and old versions are still to be written or cleared up after two minutes", left)
+		}
+	}
+	_, err := b.db.Exec("SET GLOBAL innodb_max_dirty_pages_pct = 90, innodb_io_capacity = 200, innodb_io_capacity_max = 2000") // the defaults
+	return err
 }
 
 // compare times the statement alone and, in the same round, the run in batches
