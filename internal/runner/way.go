@@ -41,6 +41,7 @@ type way interface {
 type stretch struct {
 	change.Range
 	rows    int64           // that it holds, -1 if they were not counted
+	most    int             // that it may hold, 0 unknown
 	outlook *engine.Outlook // what was read of it ahead of its turn; nil without
 }
 
@@ -113,11 +114,12 @@ func (s *sweep) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, er
 		// batches do not aim to fill; fewer cost a little.
 		if a.err == nil && lane.Checkpoint != nil && a.lo == lane.Checkpoint.Encode() && (a.base < 0 || a.base == lane.Kept) && a.n <= n+n/8 && a.n >= n/4 {
 			s.ahead = nil
+			a.most = a.n
 			return a.stretch, nil
 		}
 		s.rest()
 	}
-	var x stretch
+	x := stretch{most: n}
 	var err error
 	x.Range, x.rows, err = s.walk.Next(ctx, lane.Checkpoint, lane.End, n)
 	return x, err
