@@ -145,6 +145,9 @@ func (a *app) printHousekeeping(list []engine.Setting) {
 			sep = "\n    "
 		}
 		a.out.Printf("  %s  %s%s%s\n", term.Pad(term.Clean(x.Name), width), a.out.Paint(term.Bold, x.Value), sep, a.out.Paint(term.Faint, term.Clean(x.Meaning)))
+		if x.Advice != "" {
+			a.out.Printf("    %s\n", a.out.Paint(term.Warn, term.Clean(x.Advice)))
+		}
 	}
 }
 

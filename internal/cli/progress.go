@@ -2,8 +2,10 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
+	"jugatum/internal/engine"
 	"jugatum/internal/runner"
 	"jugatum/internal/term"
 )
@@ -72,6 +74,17 @@ func (a *app) block(p runner.Progress, width int) []string {
 	if p.Waiters > 0 {
 		lines = append(lines, o.Paint(term.Warn, "others "+waitText(p.Waiters)))
 	}
+	if p.Lag > 0 {
+		lines = append(lines, fmt.Sprintf("replica the one furthest behind is %s behind", term.Duration(p.Lag.Round(10*time.Millisecond))))
+	}
+	if text := keepingText(p.Keeping); text != "" {
+		lines = append(lines, "later  "+text)
+	}
+	for _, x := range p.Keeping {
+		if x.Advice != "" {
+			lines = append(lines, o.Paint(term.Warn, "later  "+term.Clean(x.Name)+": "+term.Clean(x.Advice)))
+		}
+	}
 	if p.SetAside > 0 {
 		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("aside  %s rows could not be changed and were set aside", term.Count(p.SetAside))))
 	}
@@ -82,6 +95,15 @@ func (a *app) block(p runner.Progress, width int) []string {
 		lines = append(lines, o.Paint(term.Warn, p.Note))
 	}
 	return lines
+}
+
+// keepingText names the work that is left for later.
+func keepingText(list []engine.Setting) string {
+	var parts []string
+	for _, x := range list {
+		parts = append(parts, term.Clean(x.Name)+" "+term.Clean(x.Value))
+	}
+	return strings.Join(parts, ", ")
 }
 
 func waitText(n int) string {
@@ -100,6 +122,9 @@ func line(p runner.Progress) string {
 		s += fmt.Sprintf(", %d workers", p.Workers)
 	}
 	s += ", " + leftText(p)
+	if text := keepingText(p.Keeping); text != "" {
+		s += ", later: " + text
+	}
 	if p.Note != "" {
 		s += "; " + p.Note
 	}

@@ -312,7 +312,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 	if h, ok := p.db.(engine.Housekeeper); ok && err == nil {
 		told := map[string]bool{}
 		for _, w := range work {
-			list, herr := h.Housekeeping(parent, w.Change.Table)
+			list, herr := h.Housekeeping(parent, w.Change)
 			if herr != nil {
 				return herr
 			}

@@ -224,6 +224,9 @@ func (a *app) printResult(s *summary, dbFlag string) {
 	if s.Others.Samples > 0 {
 		o.Printf("  others   %s\n", othersText(s.Others, s.elapsed))
 	}
+	if s.Others.OwnMostMS >= 1 {
+		o.Printf("  waited   %s for others' locks, at most %s in a batch\n", term.Duration(dur(s.Others.OwnMS)), term.Duration(dur(s.Others.OwnMostMS)))
+	}
 	o.Printf("  elapsed  %s\n", term.Duration(s.elapsed))
 	if s.SetAside > 0 {
 		o.Printf("  %s\n", o.Paint(term.Warn, fmt.Sprintf("set aside %s rows that could not be changed", term.Count(s.SetAside))))

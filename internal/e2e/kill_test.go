@@ -6,6 +6,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -256,6 +257,53 @@ func (d *database) terminate() int {
 		}
 	}
 	return n
+}
+
+// TestTakenOver has a run's process stand still, as a machine that is suspended
+// does, and lose its sessions; another one resumes the run and ends it. When the
+// first comes back, it changes nothing more, and does not touch the record.
+func TestTakenOver(t *testing.T) {
+	servers(t, func(t *testing.T, d *database) {
+		for i, workers := range []int{1, 3} {
+			d.killTable()
+			d.exec("DROP TABLE IF EXISTS u", "CREATE TABLE u (id integer PRIMARY KEY, n integer)", "INSERT INTO u VALUES (1, 1), (2, 2)")
+			job := filepath.Join(t.TempDir(), "job.toml")
+			os.WriteFile(job, []byte("[[step]]\nsql = \""+killSQL+"\"\n[[step]]\nsql = \"UPDATE u SET n = n * 10 WHERE id > 0\"\n"), 0o644)
+			before := 0
+			if i > 0 {
+				before = atoi(d.one("SELECT count(*) FROM " + d.ledger("batch")))
+			}
+			cmd := d.start(append([]string{"run", job, "--accept", "any", "--again", "--batch", "50"}, d.workers(workers)...)...)
+			d.waitForBatches(before + 40)
+			cmd.Process.Signal(syscall.SIGSTOP)
+			if d.engine == "postgres" {
+				d.lines("SELECT pg_terminate_backend(pid)::text FROM pg_stat_activity WHERE application_name LIKE 'jugatum%' AND datname = current_database()")
+			} else {
+				for _, id := range d.lines("SELECT id FROM information_schema.processlist WHERE db = DATABASE() AND id <> CONNECTION_ID()") {
+					d.db.Exec("KILL " + id)
+				}
+			}
+			run := d.lastRun()
+			d.must(0, "resume", run)
+			batches := d.one("SELECT count(*) FROM " + d.ledger("batch"))
+			cmd.Process.Signal(syscall.SIGCONT)
+			cmd.Wait()
+			if text := cmd.Stderr.(*strings.Builder).String(); cmd.ProcessState.ExitCode() != 3 || !strings.Contains(text, "another process") {
+				t.Errorf("%d workers: the process that came back: exit status %d\n%s", workers, cmd.ProcessState.ExitCode(), text)
+			}
+			if got := d.one("SELECT count(*) FROM " + d.ledger("batch")); got != batches {
+				t.Errorf("%d workers: %s batches, then %s", workers, batches, got)
+			}
+			d.changedOnce()
+			if got := d.one("SELECT sum(n) FROM u"); got != "30" {
+				t.Errorf("%d workers: the second step was carried out more than once: %s", workers, got)
+			}
+			if got := d.one("SELECT status FROM " + d.ledger("run") + " WHERE id = " + run); got != "done" {
+				t.Errorf("%d workers: the run is %s", workers, got)
+			}
+			d.must(0, "verify", run)
+		}
+	})
 }
 
 func connectionsTerminated(t *testing.T, d *database, workers int) {

@@ -3,6 +3,7 @@ package e2e
 import (
 	"database/sql"
 	"errors"
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -52,7 +53,7 @@ func TestStandbyIsWaitedFor(t *testing.T) {
 		}
 	}
 	caughtUp()
-	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "100", "--lag", "600ms")
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "20", "--lag", "600ms")
 	d.waitForBatches(5)
 	replica.lines("SELECT pg_wal_replay_pause()::text")
 	time.Sleep(1800 * time.Millisecond) // the limit, a look or two, and a batch
@@ -63,6 +64,16 @@ func TestStandbyIsWaitedFor(t *testing.T) {
 	}
 	if cmd.ProcessState != nil {
 		t.Fatal("the run is over already")
+	}
+	// Killed while it waits, and resumed, it comes to wait again: the limit goes with the run.
+	cmd.Process.Kill()
+	cmd.Wait()
+	cmd = d.start("resume", "1")
+	time.Sleep(1800 * time.Millisecond)
+	batches = d.one("SELECT count(*) FROM jugatum.batch")
+	time.Sleep(700 * time.Millisecond)
+	if got := d.one("SELECT count(*) FROM jugatum.batch"); got != batches {
+		t.Errorf("resumed, batches go on while the standby is behind: %s, then %s", batches, got)
 	}
 	replica.lines("SELECT pg_wal_replay_resume()::text")
 	if err := cmd.Wait(); err != nil {
@@ -83,6 +94,111 @@ func TestStandbyIsWaitedFor(t *testing.T) {
 		t.Errorf("with the limit the standby fell %d bytes behind, with the plain statement %d", lag, plain)
 	}
 	t.Logf("behind: %d bytes with the limit, %d with the plain statement", lag, plain)
+}
+
+// TestFailover kills a primary in the middle of a run, and promotes its standby:
+// the run goes on there from the checkpoint that the standby has. Killed together
+// with its server, another run is resumed on the one that takes over.
+func TestFailover(t *testing.T) {
+	if server == nil {
+		t.Skip(noPG)
+	}
+	t.Parallel()
+	a, err := testserver.StartPostgres("fsync=off", "max_wal_size=2GB")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(a.Stop)
+	d := &database{t: t, engine: "postgres", url: a.URL("postgres")}
+	if d.db, err = sql.Open("pgx", d.url); err != nil {
+		t.Fatal(err)
+	}
+	d.killTable()
+	for _, together := range []bool{false, true} {
+		b, err := a.Standby()
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(b.Stop)
+		d.db.Close()
+		d.url = fmt.Sprintf("postgres://postgres@127.0.0.1:%d,127.0.0.1:%d/postgres?sslmode=disable&target_session_attrs=read-write", a.Port, b.Port)
+		if d.db, err = sql.Open("pgx", d.url); err != nil {
+			t.Fatal(err)
+		}
+		before := 0
+		if together {
+			before = atoi(d.one("SELECT count(*) FROM jugatum.batch"))
+		}
+		only := &database{t: t, engine: "postgres", url: b.URL("postgres")}
+		if o := only.must(1, "run", "--sql", killSQL, "--accept", "any", "--again"); !strings.Contains(o.err, "nothing was changed") {
+			t.Errorf("a run on a standby: %s", o.err)
+		}
+		args := []string{"run", "--sql", killSQL, "--accept", "any", "--batch", "100"}
+		if together {
+			args = []string{"undo", "1", "--batch", "100"}
+		}
+		cmd := d.start(args...)
+		d.waitForBatches(before + 30)
+		if together {
+			cmd.Process.Kill()
+			cmd.Wait()
+		}
+		if err := a.Halt("immediate"); err != nil {
+			t.Fatal(err)
+		}
+		if err := b.Promote(); err != nil {
+			t.Fatal(err)
+		}
+		if together {
+			d.must(0, "resume", "2")
+			d.unchanged()
+			d.must(0, "verify", "2")
+		} else {
+			if err := cmd.Wait(); err != nil {
+				t.Fatalf("%v\n%s", err, cmd.Stderr)
+			}
+			d.changedOnce()
+			d.must(0, "verify", "1")
+		}
+		a = b
+	}
+	d.db.Close()
+}
+
+// TestReadOnlyFor has MariaDB become read-only in the middle of a run, as it is
+// on its way to a failover: the run waits for it to end.
+func TestReadOnlyFor(t *testing.T) {
+	_, d := ownMariaDB(t)
+	t.Parallel()
+	d.killTable()
+	d.exec("CREATE USER clerk", "GRANT ALL ON saltmere.* TO clerk", "GRANT PROCESS ON *.* TO clerk") // root may write all the same
+	d.url = strings.Replace(d.url, "root@", "clerk@", 1)
+	count := func() int { return atoi(d.one("SELECT count(*) FROM jugatum_batch")) }
+	for i, workers := range []string{"1", "2"} {
+		args := []string{"run", "--sql", killSQL, "--accept", "any", "--batch", "100", "--workers", workers}
+		if i > 0 {
+			d.killTable()
+			args = append(args, "--again")
+		}
+		before := 0
+		if i > 0 {
+			before = count()
+		}
+		cmd := d.start(args...)
+		d.waitForBatches(before + 20)
+		d.exec("SET GLOBAL read_only = 1")
+		batches := count()
+		time.Sleep(time.Second)
+		if got := count(); got != batches {
+			t.Errorf("%s workers: batches go on where nothing can be written: %d, then %d", workers, batches, got)
+		}
+		d.exec("SET GLOBAL read_only = 0")
+		if err := cmd.Wait(); err != nil {
+			t.Fatalf("%s workers: %v\n%s", workers, err, cmd.Stderr)
+		}
+		d.changedOnce()
+		d.must(0, "verify", d.lastRun())
+	}
 }
 
 // TestReplicaIsWaitedFor is the same with a real replica of MariaDB, which must
@@ -138,6 +254,10 @@ func TestReplicaIsWaitedFor(t *testing.T) {
 	cmd := d.start(run("--replica", copied.URL(""))...)
 	d.waitForBatches(5)
 	standsStill(func() { replica.exec("STOP SLAVE SQL_THREAD") }, func() { replica.exec("START SLAVE") })
+	cmd.Process.Kill()
+	cmd.Wait()
+	cmd = d.start("resume", "1") // which knows the replica and the limit from the ledger
+	d.waitForBatches(atoi(count()) + 5)
 	standsStill(copied.Kill, func() {
 		if err := copied.Start(); err != nil {
 			t.Fatal(err)

@@ -25,6 +25,8 @@ type sumJSON struct {
 		Waits, Sessions, Samples int64
 		TotalMS                  float64 `json:"total_ms"`
 		LookingMS                float64 `json:"looking_ms"`
+		OwnMS                    float64 `json:"own_ms"`
+		OwnMostMS                float64 `json:"own_most_ms"`
 	}
 	Waits []struct {
 		For       string `json:"waiting_for"`
@@ -157,6 +159,65 @@ func TestRowsSetAside(t *testing.T) {
 
 // TestOthersWaitsAreSeen: a session that waits on a batch is seen, with what it
 // waits for, and the run eases off if it may not wait.
+// stuck waits until no batches are made any more.
+func (d *database) stuck() {
+	d.t.Helper()
+	count := func() string { return d.one("SELECT count(*) FROM " + d.ledger("batch")) }
+	for begun, n := time.Now(), ""; ; time.Sleep(200 * time.Millisecond) {
+		now := count()
+		if now == n {
+			return
+		}
+		if n = now; time.Since(begun) > 20*time.Second {
+			d.t.Fatal("batches go on")
+		}
+	}
+}
+
+// TestOwnWaitsAreSeen holds one row for a while: the batch that needs it waits,
+// and its record says for how long.
+func TestOwnWaitsAreSeen(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.killTable()
+		d.db.SetMaxOpenConns(2)
+		conn, err := d.db.Conn(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "50", "--hold", "3s")
+		d.waitForBatches(3)
+		begin := "BEGIN"
+		if d.engine == "sqlite" {
+			begin = "BEGIN IMMEDIATE"
+		}
+		for _, text := range []string{begin, fmt.Sprintf("UPDATE t SET n = n WHERE id = %d", killRows-9)} {
+			if _, err := conn.ExecContext(t.Context(), text); err != nil {
+				t.Fatal(err)
+			}
+		}
+		d.stuck()
+		time.Sleep(1200 * time.Millisecond)
+		if _, err := conn.ExecContext(t.Context(), "COMMIT"); err != nil {
+			t.Fatal(err)
+		}
+		if err := cmd.Wait(); err != nil {
+			t.Fatalf("%v\n%s", err, cmd.Stderr)
+		}
+		d.changedOnce()
+		s := d.show("1")
+		if s.Others.OwnMS < 500 || s.Others.OwnMostMS < 500 || s.Others.OwnMS > 3000 {
+			t.Errorf("we waited %v ms, %v ms of them in one batch", s.Others.OwnMS, s.Others.OwnMostMS)
+		}
+		if got := d.one("SELECT count(*) FROM " + d.ledger("batch") + " WHERE lock_wait_ms > 400"); got != "1" && d.engine != "sqlite" {
+			t.Errorf("%s batches waited", got)
+		}
+		if o := d.must(0, "show", "1"); !strings.Contains(o.out, "for others' locks") {
+			t.Error(o.out)
+		}
+	})
+}
+
 func TestOthersWaitsAreSeen(t *testing.T) {
 	for _, e := range []string{"postgres", "mariadb"} {
 		t.Run(e, func(t *testing.T) {

@@ -124,16 +124,22 @@ type ManyWriters interface{ ManyWriters() bool }
 // that it stands in.
 type DDLCommitter interface{ DDLCommits() bool }
 
-// WaitWatcher is met by engines that can tell which sessions wait for a lock of ours.
+// WaitWatcher is met by engines that can tell which sessions wait for whose locks.
 type WaitWatcher interface {
-	// Waiting lists the sessions that wait for those numbered ids, which are not
-	// among them even if one waits for another. It may be called while they are
-	// busy. What it may not see is left out. idle is for how long it did nothing
-	// but wait until it could ask.
-	Waiting(ctx context.Context, ids []int64) (list []Waiter, idle time.Duration, err error)
+	// Waiting tells who waits for the sessions numbered ids, and which of these
+	// wait for others. Waits among them count on neither side. It may be called
+	// while they are busy. What it may not see is left out.
+	Waiting(ctx context.Context, ids []int64) (Waits, error)
 }
 
-// Waiter is a session that waits for a lock of ours.
+// Waits are those at one moment between sessions of ours and others.
+type Waits struct {
+	Others []Waiter      // that wait for one of ours
+	Ours   []Waiter      // that wait for another
+	Idle   time.Duration // for which nothing was done but wait until it could be asked
+}
+
+// Waiter is a session that waits for a lock.
 type Waiter struct {
 	Session   string        // the server's number for it
 	Waited    time.Duration // so far, 0 where the server does not tell
@@ -173,8 +179,9 @@ type ServerTeller interface {
 // Housekeeper is met by engines that leave work behind for later: dead row
 // versions, old transaction numbers, history.
 type Housekeeper interface {
-	// Housekeeping tells how much of that there is now, and what it means.
-	Housekeeping(ctx context.Context, t *change.Table) ([]Setting, error)
+	// Housekeeping tells how much of that there is now, and what it means for
+	// such a change.
+	Housekeeping(ctx context.Context, c *change.Change) ([]Setting, error)
 }
 
 // Sized is met by engines that can tell within a transaction how much is stored.
@@ -254,6 +261,7 @@ type Setting struct {
 	Name    string `json:"name"`
 	Value   string `json:"value"`
 	Meaning string `json:"meaning"`
+	Advice  string `json:"advice,omitempty"` // what to do, where something should be done
 }
 
 // SessionOptions are the settings of a session that changes rows.

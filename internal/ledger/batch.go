@@ -45,7 +45,9 @@ type Batch struct {
 }
 
 // Claim makes this process the one that works on a run and sets its status.
-// Where the engine has no lock of its own for that, the lease decides.
+// Where the engine has no lock of its own for that, the lease decides. A process
+// that claims it again, after it lost its connection, gets ErrTaken if another
+// has worked on the run in between.
 func (l *Ledger) Claim(ctx context.Context, s *engine.Session, r *Run, lease bool) error {
 	tx, err := s.Start(ctx)
 	if err != nil {
@@ -65,6 +67,10 @@ func (l *Ledger) Claim(ctx context.Context, s *engine.Session, r *Run, lease boo
 		}
 	}
 	host, pid, me := holder()
+	if r.holder == me && now.holder != me {
+		r.Host, r.PID = now.Host, now.PID
+		return ErrTaken
+	}
 	options, err := json.Marshal(r.Options) // a resume may have changed them
 	if err != nil {
 		return err
@@ -101,14 +107,14 @@ func dead(pid int, token string) bool {
 	return processStart(pid) == "" || !strings.HasSuffix(token, "/"+processStart(pid))
 }
 
-// End records how a run ended.
+// End records how a run ended, unless another process has taken it over.
 func (l *Ledger) End(ctx context.Context, s *engine.Session, r *Run, status, message string) error {
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	if _, err := tx.Exec(ctx, l.sql("UPDATE @run SET status = ?, error = ?, ended_at = ? WHERE id = ?"), status, message, stamp(time.Now()), r.ID); err != nil {
+	if _, err := tx.Exec(ctx, l.sql("UPDATE @run SET status = ?, error = ?, ended_at = ? WHERE id = ? AND holder = ?"), status, message, stamp(time.Now()), r.ID, r.holder); err != nil {
 		return err
 	}
 	if err := tx.Commit(ctx); err != nil {

@@ -55,16 +55,16 @@ func (l *Lane) AtEnd() bool {
 
 // BeginStep fixes the end of a step's walk, with one lane for all of it, and
 // marks the step as running.
-func (l *Ledger) BeginStep(ctx context.Context, s *engine.Session, run int64, st *Step, end change.KeyValue) error {
-	err := l.inTx(ctx, s, func(tx *engine.Tx) error {
+func (l *Ledger) BeginStep(ctx context.Context, s *engine.Session, r *Run, st *Step, end change.KeyValue) error {
+	err := l.ours(ctx, s, r, func(tx *engine.Tx) error {
 		// An earlier try may have taken effect, its answer lost.
-		if _, err := tx.Exec(ctx, l.sql("DELETE FROM @lane WHERE run = ? AND step = ? AND batches = 0"), run, st.N); err != nil {
+		if _, err := tx.Exec(ctx, l.sql("DELETE FROM @lane WHERE run = ? AND step = ? AND batches = 0"), r.ID, st.N); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, l.sql("INSERT INTO @lane (run, step, n, checkpoint, walk_end, batches, kept, done) VALUES (?, ?, 1, '', ?, 0, 0, 0)"), run, st.N, end.Encode()); err != nil {
+		if _, err := tx.Exec(ctx, l.sql("INSERT INTO @lane (run, step, n, checkpoint, walk_end, batches, kept, done) VALUES (?, ?, 1, '', ?, 0, 0, 0)"), r.ID, st.N, end.Encode()); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'running', table_rows = ? WHERE run = ? AND n = ?"), st.TableRows, run, st.N)
+		_, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'running', table_rows = ? WHERE run = ? AND n = ?"), st.TableRows, r.ID, st.N)
 		return err
 	})
 	if err != nil {
@@ -77,15 +77,15 @@ func (l *Ledger) BeginStep(ctx context.Context, s *engine.Session, run int64, st
 // Divide cuts a lane that nobody works on: it keeps the part up to the first of
 // the keys, and new lanes take the rest. ErrMoved if it is not where it was
 // thought to be.
-func (l *Ledger) Divide(ctx context.Context, s *engine.Session, run int64, st *Step, lane *Lane, cuts []change.KeyValue) error {
+func (l *Ledger) Divide(ctx context.Context, s *engine.Session, r *Run, st *Step, lane *Lane, cuts []change.KeyValue) error {
 	var fresh []*Lane
 	last := 0
 	for _, x := range st.Lanes {
 		last = max(last, x.N)
 	}
-	err := l.inTx(ctx, s, func(tx *engine.Tx) error {
+	err := l.ours(ctx, s, r, func(tx *engine.Tx) error {
 		n, err := tx.Exec(ctx, l.sql("UPDATE @lane SET walk_end = ? WHERE run = ? AND step = ? AND n = ? AND batches = ? AND walk_end = ? AND done = 0"),
-			cuts[0].Encode(), run, st.N, lane.N, lane.Batches, lane.End.Encode())
+			cuts[0].Encode(), r.ID, st.N, lane.N, lane.Batches, lane.End.Encode())
 		if err != nil {
 			return err
 		}
@@ -99,7 +99,7 @@ func (l *Ledger) Divide(ctx context.Context, s *engine.Session, run int64, st *S
 				x.End = cuts[i+1]
 			}
 			if _, err := tx.Exec(ctx, l.sql("INSERT INTO @lane (run, step, n, checkpoint, walk_end, batches, kept, done) VALUES (?, ?, ?, ?, ?, 0, ?, 0)"),
-				run, st.N, x.N, x.Checkpoint.Encode(), x.End.Encode(), x.Kept); err != nil {
+				r.ID, st.N, x.N, x.Checkpoint.Encode(), x.End.Encode(), x.Kept); err != nil {
 				return err
 			}
 			fresh = append(fresh, x)
@@ -115,12 +115,12 @@ func (l *Ledger) Divide(ctx context.Context, s *engine.Session, run int64, st *S
 }
 
 // EndStep marks a step as done.
-func (l *Ledger) EndStep(ctx context.Context, s *engine.Session, run int64, st *Step) error {
-	err := l.inTx(ctx, s, func(tx *engine.Tx) error {
-		if _, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'done' WHERE run = ? AND n = ?"), run, st.N); err != nil {
+func (l *Ledger) EndStep(ctx context.Context, s *engine.Session, r *Run, st *Step) error {
+	err := l.ours(ctx, s, r, func(tx *engine.Tx) error {
+		if _, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'done' WHERE run = ? AND n = ?"), r.ID, st.N); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, l.sql("UPDATE @lane SET done = 1 WHERE run = ? AND step = ?"), run, st.N)
+		_, err := tx.Exec(ctx, l.sql("UPDATE @lane SET done = 1 WHERE run = ? AND step = ?"), r.ID, st.N)
 		return err
 	})
 	if err != nil {
@@ -137,10 +137,11 @@ func (l *Ledger) EndStep(ctx context.Context, s *engine.Session, run int64, st *
 // on to where the batch will end, if the lane still stands where the caller
 // thinks it does. The row stays locked to the end of the transaction, so that
 // two attempts at the same batch, even by a connection already given up,
-// follow one another and only one of them can succeed.
+// follow one another and only one of them can succeed. The lane's end must be
+// the same as well: a process that has taken the run over may have cut the lane.
 func (l *Ledger) Fence(ctx context.Context, tx *engine.Tx, run int64, step int, lane *Lane, to change.KeyValue) error {
-	return moved(tx.Exec(ctx, l.sql("UPDATE @lane SET checkpoint = ?, batches = batches + 1 WHERE run = ? AND step = ? AND n = ? AND batches = ? AND done = 0"),
-		to.Encode(), run, step, lane.N, lane.Batches))
+	return moved(tx.Exec(ctx, l.sql("UPDATE @lane SET checkpoint = ?, batches = batches + 1 WHERE run = ? AND step = ? AND n = ? AND batches = ? AND walk_end = ? AND done = 0"),
+		to.Encode(), run, step, lane.N, lane.Batches, lane.End.Encode()))
 }
 
 // FenceAgain is Fence for a batch that goes back to a row behind the checkpoint.
@@ -182,6 +183,17 @@ func (l *Ledger) stillOurs(ctx context.Context, tx *engine.Tx, r *Run) error {
 		return ErrTaken
 	}
 	return nil
+}
+
+// ours does something around a run's batches in a transaction of its own. It
+// gives ErrTaken instead if another process has taken the run over.
+func (l *Ledger) ours(ctx context.Context, s *engine.Session, r *Run, do func(*engine.Tx) error) error {
+	return l.inTx(ctx, s, func(tx *engine.Tx) error {
+		if err := l.stillOurs(ctx, tx, r); err != nil {
+			return err
+		}
+		return do(tx)
+	})
 }
 
 // StillOurs is stillOurs in a transaction of its own, for a connection made anew.

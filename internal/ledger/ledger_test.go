@@ -139,13 +139,19 @@ func step(t *testing.T, l *Ledger, s *engine.Session, r *Run, to int64, b *Batch
 
 // TestFence lets a batch move a lane only from where it stands.
 func TestFence(t *testing.T) {
-	l, s, _ := open(t)
+	l, s, raw := open(t)
 	ctx := context.Background()
 	r := newRun(t, l, s)
 	st := r.Steps[0]
-	if err := l.BeginStep(ctx, s, r.ID, st, change.KeyValue{int64(30)}); err != nil {
+	if err := l.BeginStep(ctx, s, r, st, change.KeyValue{int64(30)}); err != nil {
 		t.Fatal(err)
 	}
+	// A process that has taken the run over may have cut the lane.
+	st.Lanes[0].End = change.KeyValue{int64(60)}
+	if err := step(t, l, s, r, 40, &Batch{N: 1}, nil); !errors.Is(err, ErrMoved) {
+		t.Fatalf("a batch goes beyond the lane's end: %v", err)
+	}
+	st.Lanes[0].End = change.KeyValue{int64(30)}
 	one := &Batch{N: 1, Effect: engine.Effect{Scanned: 10, Matched: 5, Changed: 4, Kept: 4, Log: engine.Log{Bytes: 100, Records: 2, Images: -1, Scope: "ours"}}, Locks: map[string]int{"x": 2}}
 	if err := step(t, l, s, r, 10, one, nil); err != nil {
 		t.Fatal(err)
@@ -175,7 +181,7 @@ func TestFence(t *testing.T) {
 	if err := l.Settle(ctx, s, two); err != nil {
 		t.Fatal(err)
 	}
-	if err := l.EndStep(ctx, s, r.ID, st); err != nil {
+	if err := l.EndStep(ctx, s, r, st); err != nil {
 		t.Fatal(err)
 	}
 	if err := step(t, l, s, r, 40, &Batch{N: 3}, nil); !errors.Is(err, ErrMoved) {
@@ -188,6 +194,22 @@ func TestFence(t *testing.T) {
 	tot := got.Steps[0].Totals
 	if want := (Totals{Batches: 2, Scanned: 30, Matched: -1, Changed: 11, LeftAlone: 1, Retries: 3, Log: engine.Log{Bytes: 150, Records: 2, Images: -1, Scope: "ours"}}); tot != want {
 		t.Errorf("%+v\n%+v", tot, want)
+	}
+	// Neither does a process that has lost the run say how it ended.
+	if _, err := raw.Exec("UPDATE " + l.db.LedgerTable("run") + " SET holder = 'another', pid = 7 WHERE id = 1"); err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Claim(ctx, s, r, true); !errors.Is(err, ErrTaken) || r.PID != 7 {
+		t.Errorf("a run that another process has worked on is claimed again: %v, process %d", err, r.PID)
+	}
+	if err := l.EndStep(ctx, s, r, st); !errors.Is(err, ErrTaken) {
+		t.Errorf("the step of a run that was lost: %v", err)
+	}
+	if err := l.End(ctx, s, r, Failed, "lost"); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := l.Load(ctx, r.ID); err != nil || got.Status == Failed {
+		t.Errorf("the run that was lost is %s, %v", got.Status, err)
 	}
 	h, err := l.Holds(ctx, r.ID)
 	if err != nil || h.Batches != 2 || h.Median != 12*time.Millisecond || h.P99 != 40*time.Millisecond || h.Max != 40*time.Millisecond {
@@ -217,6 +239,10 @@ func TestLease(t *testing.T) {
 		if _, err := raw.Exec("UPDATE jugatum_run SET pid = ?, host = ?, holder = ?, heartbeat = ?, status = 'running'", pid, host, holder, stamp(beat)); err != nil {
 			t.Fatal(err)
 		}
+		var err error
+		if r, err = l.Load(ctx, r.ID); err != nil { // as whoever resumes it
+			t.Fatal(err)
+		}
 	}
 	pid := other.Process.Pid
 	token := "x/1/" + processStart(pid)
@@ -224,7 +250,7 @@ func TestLease(t *testing.T) {
 	if err := l.Claim(ctx, s, r, true); !errors.Is(err, ErrTaken) {
 		t.Errorf("a run that another process works on is taken: %v", err)
 	}
-	if err := l.Claim(ctx, s, r, false); err != nil {
+	if err := l.Claim(ctx, s, r, false); err != nil || r.holder == token {
 		t.Errorf("where the engine has a lock the lease does not count: %v", err)
 	}
 	set(pid, token, time.Now().Add(-time.Minute))

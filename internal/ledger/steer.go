@@ -145,8 +145,10 @@ type Watching struct {
 	Sessions  int64   `json:"sessions"`
 	TotalMS   float64 `json:"total_ms"`
 	LongestMS float64 `json:"longest_ms"`
-	Samples   int64   `json:"samples"`    // 0: nobody looked
-	LookingMS float64 `json:"looking_ms"` // what the looking itself took
+	Samples   int64   `json:"samples"`     // 0: nobody looked
+	LookingMS float64 `json:"looking_ms"`  // what the looking itself took
+	OwnMS     float64 `json:"own_ms"`      // what we waited for others' locks, as far as was seen
+	OwnMostMS float64 `json:"own_most_ms"` // in one batch
 }
 
 // AddSamples records what looking for others' waits cost.
@@ -160,6 +162,9 @@ func (l *Ledger) Watched(ctx context.Context, run int64, limit int) (Watching, [
 	var w Watching
 	if err := l.db.Pool().QueryRowContext(ctx, l.read("SELECT r.samples, r.looking_ms, count(w.n), count(DISTINCT w.session), coalesce(sum(w.wait_ms), 0), coalesce(max(w.wait_ms), 0) FROM @run r LEFT JOIN @waited w ON w.run = r.id WHERE r.id = ? GROUP BY r.samples, r.looking_ms"), run).
 		Scan(&w.Samples, &w.LookingMS, &w.Seen, &w.Sessions, &w.TotalMS, &w.LongestMS); err != nil {
+		return w, nil, err
+	}
+	if err := l.db.Pool().QueryRowContext(ctx, l.read("SELECT coalesce(sum(lock_wait_ms), 0), coalesce(max(lock_wait_ms), 0) FROM @batch WHERE run = ?"), run).Scan(&w.OwnMS, &w.OwnMostMS); err != nil {
 		return w, nil, err
 	}
 	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT session, step, began_at, wait_ms, waiting_for, statement FROM @waited WHERE run = ? ORDER BY wait_ms DESC, n LIMIT ?"), run, limit)

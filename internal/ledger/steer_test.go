@@ -142,7 +142,7 @@ func TestBeginStepTwice(t *testing.T) {
 	r := newRun(t, l, s)
 	st := r.Steps[0]
 	for _, end := range []int64{50, 60} { // rows came in between
-		if err := l.BeginStep(ctx, s, r.ID, st, change.KeyValue{end}); err != nil {
+		if err := l.BeginStep(ctx, s, r, st, change.KeyValue{end}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -230,7 +230,7 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 	}
 	if h, ok := db.(engine.Housekeeper); ok {
 		var err error
-		if p.Keeping, err = h.Housekeeping(ctx, c.Table); err != nil {
+		if p.Keeping, err = h.Housekeeping(ctx, c); err != nil {
 			return nil, err
 		}
 	}

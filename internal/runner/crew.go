@@ -35,7 +35,7 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 				return err
 			}
 			w.Step.TableRows = rows
-			return r.Ledger.BeginStep(ctx, k.session, r.Run.ID, w.Step, end)
+			return r.Ledger.BeginStep(ctx, k.session, r.Run, w.Step, end)
 		}); err != nil {
 			return err
 		}
@@ -59,7 +59,7 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 		*p = Progress{Run: r.Run.ID, Undo: w.Undo, Step: w.Step.N, Steps: len(r.Work), Name: w.Step.Name, Batches: p.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed,
 			LeftAlone: t.LeftAlone, TableRows: w.Step.TableRows, ToChange: w.Step.ToChange, Log: p.Log, Worst: p.Worst, SetAside: r.asides.Load(), Lag: -1, begun: begun}
 	})
-	r.others.working(k.session.ID, w.Step.N)
+	r.others.on(w.Step.N, w.Change)
 	for {
 		left := open(w.Step, way)
 		if len(left) == 0 {
@@ -87,7 +87,7 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 			return err
 		}
 	}
-	err := k.patiently(ctx, func() error { return r.Ledger.EndStep(ctx, k.session, r.Run.ID, w.Step) })
+	err := k.patiently(ctx, func() error { return r.Ledger.EndStep(ctx, k.session, r.Run, w.Step) })
 	if err == nil {
 		way.drop(ctx)
 	}
@@ -164,7 +164,7 @@ func (r *Runner) divide(ctx context.Context, w *Work, way way, left []*ledger.La
 			if err != nil || len(cuts) == 0 {
 				return err
 			}
-			return r.Ledger.Divide(ctx, k.session, r.Run.ID, w.Step, lane, cuts)
+			return r.Ledger.Divide(ctx, k.session, r.Run, w.Step, lane, cuts)
 		})
 		if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost
 			return r.reload(ctx, w)
@@ -320,7 +320,7 @@ func (k *worker) work(ctx context.Context, w *Work, way way, lanes <-chan *ledge
 			break
 		}
 	}
-	if k.prev != nil { // an error ended the loop; what it is said already
+	if k.prev != nil && k.session != nil { // an error ended the loop; what it is said already
 		k.settlePrev(context.WithoutCancel(ctx))
 	}
 	return err

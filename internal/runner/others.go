@@ -4,36 +4,44 @@ import (
 	"context"
 	"maps"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
 	"jugatum/internal/pace"
 )
 
-// lookEvery is how often others' waits and replicas' lag are looked at.
+// lookEvery is how often waits and replicas' lag are looked at.
 const lookEvery = 250 * time.Millisecond
 
-// onlooker looks, beside the batches, at the sessions that wait on us and at
-// how far replicas are behind. It sees a wait only if it is there at the moment
-// of a look, and knows its length up to the last look that saw it.
+// keepEvery is how often the work that is left for later is looked at. The
+// server's own statistics of it are about as old.
+const keepEvery = 5 * time.Second
+
+// onlooker looks, beside the batches, at the sessions that wait on us, at those
+// of ours that wait, and at how far replicas are behind. It sees a wait only if
+// it is there at the moment of a look, and knows its length up to the last look
+// that saw it.
 type onlooker struct {
 	db   engine.DB
 	stop context.CancelFunc
 	done chan struct{}
 
 	mu       sync.Mutex
-	sessions map[int64]bool // of ours, that others may wait for
+	sessions map[int64]bool // of ours
 	step     int
-	open     map[string]*ledger.Wait // by session
-	over     []ledger.Wait           // not in the ledger yet
-	samples  int64                   // looks so far
-	reported int64                   // of these, in the ledger
-	took     time.Duration           // by looks that are not in the ledger yet
-	most     int                     // waiting at once since the last batch was recorded; -1 nobody looked
+	change   *change.Change   // of that step
+	others   waits            // on ours, not in the ledger yet
+	ours     waits            // on others, since the session's last batch
+	samples  int64            // looks so far
+	keeping  []engine.Setting // work left for later
+	reported int64            // of these, in the ledger
+	took     time.Duration    // by looks that are not in the ledger yet
+	most     int              // waiting at once since the last batch was recorded; -1 nobody looked
 	p        pace.Pressure
-	fault    error // of the last look
 }
 
 // watchOthers starts looking; nil where the engine cannot tell anything.
@@ -42,15 +50,17 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 	lag, lags := db.(engine.LagTeller)
 	flow, flows := db.(engine.FlowTeller)
 	held, asked := time.Duration(-1), time.Time{}
-	if !watches && !lags {
+	keeper, keeps := db.(engine.Housekeeper)
+	if !watches && !lags && !keeps {
 		return nil
 	}
 	ctx, stop := context.WithCancel(ctx)
-	o := &onlooker{db: db, stop: stop, done: make(chan struct{}), sessions: map[int64]bool{}, open: map[string]*ledger.Wait{}, most: -1, p: pace.Pressure{Lag: -1}}
+	o := &onlooker{db: db, stop: stop, done: make(chan struct{}), sessions: map[int64]bool{}, most: -1, p: pace.Pressure{Lag: -1}}
 	go func() {
 		defer close(o.done)
 		tick := time.NewTicker(lookEvery)
 		defer tick.Stop()
+		kept := time.Now()
 		for {
 			select {
 			case <-ctx.Done():
@@ -58,15 +68,14 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 			case <-tick.C:
 			}
 			begun := time.Now()
-			var waiters []engine.Waiter
+			var w engine.Waits
 			behind := time.Duration(-1)
 			var err error
 			o.mu.Lock()
-			ids := slices.Sorted(maps.Keys(o.sessions))
+			ids, c := slices.Sorted(maps.Keys(o.sessions)), o.change
 			o.mu.Unlock()
-			var idle time.Duration
 			if watches && len(ids) > 0 {
-				waiters, idle, err = watcher.Waiting(ctx, ids)
+				w, err = watcher.Waiting(ctx, ids)
 			}
 			if lags && err == nil {
 				behind, err = lag.Lag(ctx)
@@ -81,10 +90,18 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 				held, asked = now, begun
 				flows = err != nil || now >= 0 // else there is no cluster
 			}
+			if keeps && err == nil && c != nil && time.Since(kept) > keepEvery {
+				kept = time.Now()
+				if list, kerr := keeper.Housekeeping(ctx, c); kerr == nil { // the run goes on without
+					o.mu.Lock()
+					o.keeping = list
+					o.mu.Unlock()
+				}
+			}
 			if ctx.Err() != nil {
 				return
 			}
-			o.seen(begun, time.Since(begun)-idle, waiters, behind, share, err)
+			o.seen(begun, time.Since(begun)-w.Idle, w, behind, share, err)
 		}
 	}()
 	return o
@@ -92,48 +109,110 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 
 // seen takes one look into account. After a failed one nothing is known: waits
 // that were open end where they were last seen.
-func (o *onlooker) seen(at time.Time, took time.Duration, waiters []engine.Waiter, lag time.Duration, heldUp float64, err error) {
+func (o *onlooker) seen(at time.Time, took time.Duration, w engine.Waits, lag time.Duration, heldUp float64, err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.samples++
 	o.took += took
-	if o.fault = err; err != nil {
-		waiters, lag = nil, -1
+	if err != nil {
+		w, lag = engine.Waits{}, -1
 	} else {
-		o.most = max(o.most, len(waiters))
+		o.most = max(o.most, len(w.Others))
 	}
-	now := map[string]bool{}
-	for _, w := range waiters {
-		now[w.Session] = true
-		x := o.open[w.Session]
-		began := at.Add(-w.Waited)
-		if x != nil && w.Waited > 0 && began.After(x.Began.Add(time.Duration(x.MS*float64(time.Millisecond))+lookEvery/2)) {
-			o.over = append(o.over, *x) // a new wait of the same session
-			x = nil
-		}
-		if x == nil {
-			x = &ledger.Wait{Session: w.Session, Step: o.step, Began: began, For: w.For, Statement: w.Statement}
-			o.open[w.Session] = x
-		}
-		x.MS = float64(at.Sub(x.Began).Microseconds()) / 1000
-	}
-	for id, x := range o.open {
-		if !now[id] {
-			o.over = append(o.over, *x)
-			delete(o.open, id)
-		}
-	}
-	o.p = pace.Pressure{Sample: o.samples, Waiters: len(waiters), Lag: lag, HeldUp: heldUp}
+	o.others.seen(at, o.step, w.Others)
+	o.ours.seen(at, o.step, w.Ours)
+	o.p = pace.Pressure{Sample: o.samples, Waiters: len(w.Others), Lag: lag, HeldUp: heldUp}
 }
 
-// working says that a session of ours works now, on which step.
-func (o *onlooker) working(session int64, step int) {
+// waits follows waits from look to look.
+type waits struct {
+	open map[string]*ledger.Wait // by session
+	over []ledger.Wait
+}
+
+// seen is one look.
+func (x *waits) seen(at time.Time, step int, list []engine.Waiter) {
+	now := map[string]bool{}
+	for _, w := range list {
+		now[w.Session] = true
+		wait := x.open[w.Session]
+		began := at.Add(-w.Waited)
+		if wait != nil && w.Waited > 0 && began.After(wait.Began.Add(dur(wait.MS)+lookEvery/2)) {
+			x.end(w.Session) // a new wait of the same session
+			wait = nil
+		}
+		if wait == nil {
+			wait = &ledger.Wait{Session: w.Session, Step: step, Began: began, For: w.For, Statement: w.Statement}
+			if x.open == nil {
+				x.open = map[string]*ledger.Wait{}
+			}
+			x.open[w.Session] = wait
+		}
+		wait.MS = float64(at.Sub(wait.Began).Microseconds()) / 1000
+	}
+	for id := range x.open {
+		if !now[id] {
+			x.end(id)
+		}
+	}
+}
+
+// end says that a session does not wait any more.
+func (x *waits) end(session string) {
+	if wait := x.open[session]; wait != nil {
+		x.over = append(x.over, *wait)
+		delete(x.open, session)
+	}
+}
+
+func dur(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
+
+// waited is for how long a session of ours, which does not wait now, was seen to
+// wait since it was asked last.
+func (o *onlooker) waited(session int64) (sum time.Duration) {
+	if o == nil {
+		return 0
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	id := strconv.FormatInt(session, 10)
+	o.ours.end(id)
+	o.ours.over = slices.DeleteFunc(o.ours.over, func(w ledger.Wait) bool {
+		if w.Session == id {
+			sum += dur(w.MS)
+		}
+		return w.Session == id
+	})
+	return sum
+}
+
+// on says which step is worked on.
+func (o *onlooker) on(step int, c *change.Change) {
 	if o == nil {
 		return
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	o.step = step
+	o.step, o.change, o.keeping = step, c, nil
+}
+
+// left is the work left for later, as it was seen last.
+func (o *onlooker) left() []engine.Setting {
+	if o == nil {
+		return nil
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.keeping
+}
+
+// working says that a session of ours works now.
+func (o *onlooker) working(session int64) {
+	if o == nil {
+		return
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
 	if session != 0 {
 		o.sessions[session] = true
 	}
@@ -177,16 +256,15 @@ func (o *onlooker) take(s *sight, all bool) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if all {
-		for id, x := range o.open {
-			o.over = append(o.over, *x)
-			delete(o.open, id)
+		for id := range o.others.open {
+			o.others.end(id)
 		}
 	}
-	s.waits = append(s.waits, o.over...)
+	s.waits = append(s.waits, o.others.over...)
 	s.samples += o.samples - o.reported
 	s.took += o.took
 	s.most = max(s.most, o.most)
-	o.over, o.took, o.most = nil, 0, -1
+	o.others.over, o.took, o.most = nil, 0, -1
 	o.reported = o.samples
 }
 

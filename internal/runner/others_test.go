@@ -19,8 +19,10 @@ func TestWaitsAreCountedUpToTheLastLook(t *testing.T) {
 	told := func(session string, ms int) engine.Waiter {
 		return engine.Waiter{Session: session, Waited: time.Duration(ms) * time.Millisecond, For: "visit", Statement: "UPDATE visit"}
 	}
-	o := &onlooker{open: map[string]*ledger.Wait{}, most: -1}
-	look := func(ms int, err error, list ...engine.Waiter) { o.seen(at(ms), 2*time.Millisecond, list, -1, 0, err) }
+	o := &onlooker{most: -1}
+	look := func(ms int, err error, list ...engine.Waiter) {
+		o.seen(at(ms), 2*time.Millisecond, engine.Waits{Others: list}, -1, 0, err)
+	}
 	look(0, nil)
 	look(250, nil, told("7", 100), told("8", 40))
 	look(500, nil, told("7", 350))               // 8 has got its lock
@@ -47,10 +49,45 @@ func TestWaitsAreCountedUpToTheLastLook(t *testing.T) {
 	}
 	var none *onlooker // an engine that cannot tell
 	none.take(&again, true)
-	none.working(1, 1)
+	none.working(1)
+	none.on(1, nil)
 	none.end()
+	if none.waited(1) != 0 || none.left() != nil {
+		t.Error("nobody looked, and something was seen")
+	}
 	if p := none.pressure(); p.Sample != 0 || p.Lag != -1 {
 		t.Errorf("%+v", p)
+	}
+}
+
+// TestOwnWaits: what a session of ours was seen to wait goes to its next batch,
+// once, and to no other session's.
+func TestOwnWaits(t *testing.T) {
+	t0 := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	o := &onlooker{most: -1}
+	look := func(ms int, list ...engine.Waiter) {
+		o.seen(t0.Add(time.Duration(ms)*time.Millisecond), 0, engine.Waits{Ours: list}, -1, 0, nil)
+	}
+	want := func(session int64, ms int) {
+		t.Helper()
+		if got := o.waited(session); got != time.Duration(ms)*time.Millisecond {
+			t.Errorf("session %d waited %v, not %d ms", session, got, ms)
+		}
+	}
+	look(250, engine.Waiter{Session: "7", Waited: 200 * time.Millisecond}, engine.Waiter{Session: "8"})
+	look(500, engine.Waiter{Session: "7", Waited: 450 * time.Millisecond}, engine.Waiter{Session: "8"})
+	want(7, 450)
+	want(7, 0)
+	look(750, engine.Waiter{Session: "8"})
+	look(1000)
+	look(1250, engine.Waiter{Session: "7", Waited: 90 * time.Millisecond}, engine.Waiter{Session: "8", Waited: 10 * time.Millisecond})
+	want(8, 510)
+	want(7, 90)
+	want(9, 0)
+	if s := (sight{most: -1}); true {
+		if o.take(&s, true); len(s.waits) != 0 || s.most != 0 {
+			t.Errorf("our waits are not others': %+v", s)
+		}
 	}
 }
 

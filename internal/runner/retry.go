@@ -71,6 +71,9 @@ func (k *worker) patiently(ctx context.Context, do func() error) error {
 				return err
 			}
 		default:
+			if errors.Is(err, ledger.ErrTaken) {
+				return k.taken()
+			}
 			return err
 		}
 	}
@@ -120,6 +123,7 @@ func (k *worker) reconnect(ctx context.Context, cause error) error {
 		if err == nil {
 			return nil
 		}
+		k.close() // it may hold the lock on the run already
 		if errors.Is(err, ErrGuard) || ctx.Err() != nil {
 			return err
 		}
@@ -128,6 +132,11 @@ func (k *worker) reconnect(ctx context.Context, cause error) error {
 		}
 		if err := k.pause(ctx, try); err != nil {
 			return err
+		}
+		select {
+		case <-k.quit: // the crew ends for another reason
+			return cause
+		default:
 		}
 	}
 }

@@ -92,12 +92,13 @@ type Progress struct {
 	Log         engine.Log // of this process's part of the run
 	Elapsed     time.Duration
 	StepElapsed time.Duration
-	Here        int64         // rows of the step gone over by this process
-	SetAside    int64         // rows of the run
-	Waiters     int           // other sessions that wait on us now
-	Workers     int           // at work now
-	Lag         time.Duration // of the replica furthest behind, -1 unknown
-	Note        string        // what holds the run up, "" if nothing does
+	Here        int64            // rows of the step gone over by this process
+	SetAside    int64            // rows of the run
+	Waiters     int              // other sessions that wait on us now
+	Workers     int              // at work now
+	Lag         time.Duration    // of the replica furthest behind, -1 unknown
+	Note        string           // what holds the run up, "" if nothing does
+	Keeping     []engine.Setting // work left for later, looked at every few seconds
 
 	begun time.Time // the step, by this process
 }
@@ -143,6 +144,8 @@ func (r *Runner) Execute(ctx context.Context) error {
 	}
 	status, message := ledger.Done, ""
 	switch {
+	case errors.Is(err, ErrTaken): // its end is that process's to tell
+		return err
 	case err == nil:
 	case errors.Is(err, ErrStopped) || ctx.Err() != nil:
 		status = ledger.Stopped
@@ -166,10 +169,7 @@ func (r *Runner) Execute(ctx context.Context) error {
 		}
 		time.Sleep(min(firstPause<<min(try, 6), time.Second))
 		if r.DB.Fault(ferr) == engine.Connection {
-			k.session.Close()
-			if oerr := k.open(end); oerr != nil && end.Err() != nil {
-				return errors.Join(err, oerr)
-			}
+			k.close()
 		}
 	}
 }
@@ -184,7 +184,7 @@ func (r *Runner) countAsides(ctx context.Context) error {
 }
 
 func (r *Runner) taken() error {
-	return fmt.Errorf("%w on run %d (process %d on %s); wait for its end, or stop it first", ErrTaken, r.Run.ID, r.Run.PID, r.Run.Host)
+	return fmt.Errorf("%w on run %d, or was since we lost our connection (process %d on %s); `jugatum show %d` tells how it stands, and one that is at work can be stopped first", ErrTaken, r.Run.ID, r.Run.PID, r.Run.Host, r.Run.ID)
 }
 
 func (r *Runner) steps(ctx context.Context) error {
@@ -229,6 +229,7 @@ func (r *Runner) tell(show bool, change func(p *Progress)) {
 	}
 	r.p.Elapsed, r.p.StepElapsed = time.Since(r.begun), time.Since(r.p.begun)
 	if show && r.Watch != nil {
+		r.p.Keeping = r.others.left()
 		r.Watch(r.p)
 	}
 }

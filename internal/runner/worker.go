@@ -29,6 +29,7 @@ type worker struct {
 	rng     change.Range  // of the batch that was tried last
 	easing  time.Duration // paused since the last batch
 	why     string        // the reason, or that for fewer rows
+	heldUp  time.Duration // between tries of the next batch, by others' locks
 	looked  int64         // last look at others that a batch's record has taken in
 }
 
@@ -46,7 +47,7 @@ func (k *worker) dial(ctx context.Context) (*engine.Session, error) {
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.others.working(s.ID, k.p.Step)
+	k.others.working(s.ID)
 	return s, nil
 }
 
@@ -69,6 +70,7 @@ func (k *worker) open(ctx context.Context) error {
 func (k *worker) close() {
 	if k.session != nil {
 		k.hangUp(k.session)
+		k.session = nil
 	}
 }
 
@@ -92,6 +94,7 @@ func (k *worker) connect(ctx context.Context) error {
 			return err
 		}
 		if !got {
+			k.Ledger.StillOurs(ctx, k.session, k.Run) // or who has it now
 			return k.taken()
 		}
 	}
@@ -166,9 +169,11 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 				return fmt.Errorf("another session's locks were in the way %d times in a row: %w; resume when it has ended", retries, err)
 			}
 			k.tell(true, func(p *Progress) { p.Note = "waiting for another session's lock" })
+			held := time.Now()
 			if err := k.pause(ctx, retries); err != nil {
 				return err
 			}
+			k.heldUp += time.Since(held)
 		case reconnect:
 			k.tell(true, func(p *Progress) { p.Note = "connection lost, trying again" })
 			way.end()
@@ -273,8 +278,8 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 	switch {
 	case rows >= 0:
 		b.Effect.Scanned = rows
-	case !way.once(): // a plan may read rows outside the range, or some of it twice
-		b.Effect.Scanned = min(b.Effect.Scanned, int64(k.size))
+	case next.most > 0: // a plan may read rows outside the range, or some of it twice
+		b.Effect.Scanned = min(b.Effect.Scanned, int64(next.most))
 	}
 	if len(left) > 0 {
 		if err := k.Ledger.LeaveAlone(ctx, tx, k.Run.ID, left); err != nil {
@@ -286,6 +291,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 			return err
 		}
 	}
+	b.LockWait += k.others.waited(tx.S.ID) + k.heldUp
 	if err := k.record(ctx, tx, b); err != nil {
 		return err
 	}
@@ -303,7 +309,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 		b.Effect.Log = tx.Log
 	}
 	k.asides.Add(int64(len(b.Effect.Refused)))
-	k.prev, k.easing = b, 0
+	k.prev, k.easing, k.heldUp = b, 0, 0
 	k.count(w, b, tx.Ends)
 	if k.lead && tx.S != k.session { // which has the lock on the run, and must not seem idle
 		if err := k.renew(ctx); err != nil {
@@ -401,6 +407,11 @@ func (k *worker) settlePrev(ctx context.Context) error {
 
 // finish makes what was done durable and records how the run ended.
 func (k *worker) finish(ctx context.Context, status, message string) error {
+	if k.session == nil { // it was lost
+		if err := k.open(ctx); err != nil {
+			return err
+		}
+	}
 	if k.session.Durable != nil {
 		if err := k.session.Durable(ctx); err != nil {
 			return err

@@ -115,6 +115,11 @@ func (p *Postgres) Stop() {
 	os.RemoveAll(p.Dir)
 }
 
+// Promote makes a standby the primary.
+func (p *Postgres) Promote() error {
+	return p.call("pg_ctl", "-D", p.data(), "-w", "promote")
+}
+
 // Standby makes a streaming standby of the server and starts it.
 func (p *Postgres) Standby() (*Postgres, error) {
 	s := &Postgres{bin: p.bin, cred: p.cred, conf: append(append([]string(nil), p.conf...), "hot_standby=on")}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -262,13 +263,26 @@ func TestWaiting(t *testing.T) {
 		done <- err
 	}()
 	for begun := time.Now(); ; time.Sleep(50 * time.Millisecond) {
-		list, _, err := db.Waiting(ctx, []int64{s.ID})
+		w, err := db.Waiting(ctx, []int64{s.ID})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(list) == 1 {
-			if !strings.Contains(list[0].For, "t") || !strings.HasPrefix(list[0].Statement, "UPDATE t SET n = n + 10") || list[0].Session == "" {
-				t.Errorf("%+v", list[0])
+		if len(w.Others) == 1 && len(w.Ours) == 0 {
+			x := w.Others[0]
+			if !strings.Contains(x.For, "t") || !strings.HasPrefix(x.Statement, "UPDATE t SET n = n + 10") || x.Session == "" {
+				t.Errorf("%+v", x)
+			}
+			// Were it the session of ours that waits, it would be told the other way
+			// round; and if both were, it would be nobody's business.
+			id, err := strconv.ParseInt(x.Session, 10, 64)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if w, err := db.Waiting(ctx, []int64{id}); err != nil || len(w.Others) != 0 || len(w.Ours) != 1 || w.Ours[0] != x {
+				t.Errorf("%+v %v", w, err)
+			}
+			if w, err := db.Waiting(ctx, []int64{id, s.ID}); err != nil || len(w.Others)+len(w.Ours) != 0 {
+				t.Errorf("%+v %v", w, err)
 			}
 			break
 		}

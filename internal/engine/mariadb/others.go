@@ -2,6 +2,8 @@ package mariadb
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -10,20 +12,20 @@ import (
 	"jugatum/internal/engine"
 )
 
-// Waiting asks InnoDB which transactions wait for ours. Its account tells the
+// Waiting asks InnoDB which transactions wait for which. Its account tells the
 // beginning of a wait in whole seconds only, so nothing is said about that.
-func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, time.Duration, error) {
+func (db *DB) Waiting(ctx context.Context, ids []int64) (w engine.Waits, err error) {
 	begun := time.Now()
 	db.account.mu.Lock()
 	defer db.account.mu.Unlock()
 	if wait := accountIdle - time.Since(db.account.read); wait > 0 {
 		select {
 		case <-ctx.Done():
-			return nil, 0, ctx.Err()
+			return w, ctx.Err()
 		case <-time.After(wait):
 		}
 	}
-	idle := time.Since(begun)
+	w.Idle = time.Since(begun)
 	defer func() { db.account.read = time.Now() }()
 	texts := make([]string, len(ids))
 	for i, id := range ids {
@@ -33,20 +35,23 @@ func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, time.D
 	rows, err := db.pool.QueryContext(ctx, `SELECT r.trx_mysql_thread_id, coalesce(min(l.lock_table), ''), coalesce(left(min(r.trx_query), 200), '')
 		FROM information_schema.innodb_lock_waits w JOIN information_schema.innodb_trx b ON b.trx_id = w.blocking_trx_id JOIN information_schema.innodb_trx r ON r.trx_id = w.requesting_trx_id
 		LEFT JOIN information_schema.innodb_locks l ON l.lock_trx_id = w.requesting_trx_id
-		WHERE b.trx_mysql_thread_id IN (`+list+`) AND r.trx_mysql_thread_id NOT IN (`+list+`) GROUP BY r.trx_mysql_thread_id`)
+		WHERE (b.trx_mysql_thread_id IN (`+list+`)) <> (r.trx_mysql_thread_id IN (`+list+`)) GROUP BY r.trx_mysql_thread_id`)
 	if err != nil {
-		return nil, idle, err
+		return w, err
 	}
 	defer rows.Close()
-	var out []engine.Waiter
 	for rows.Next() {
-		var w engine.Waiter
-		if err := rows.Scan(&w.Session, &w.For, &w.Statement); err != nil {
-			return nil, idle, err
+		var x engine.Waiter
+		if err := rows.Scan(&x.Session, &x.For, &x.Statement); err != nil {
+			return w, err
 		}
-		out = append(out, w)
+		if slices.Contains(texts, x.Session) {
+			w.Ours = append(w.Ours, x)
+		} else {
+			w.Others = append(w.Others, x)
+		}
 	}
-	return out, idle, rows.Err()
+	return w, rows.Err()
 }
 
 // ManyWriters is true: writers of different rows do not wait for each other.
@@ -54,13 +59,22 @@ func (db *DB) ManyWriters() bool { return true }
 
 // Housekeeping tells how long InnoDB's history is: row versions that the purge
 // has still to clear away.
-func (db *DB) Housekeeping(ctx context.Context, _ *change.Table) ([]engine.Setting, error) {
-	var name, length string
+func (db *DB) Housekeeping(ctx context.Context, _ *change.Change) ([]engine.Setting, error) {
+	var name string
+	var length int64
 	if err := db.pool.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Innodb_history_list_length'").Scan(&name, &length); err != nil {
 		return nil, err
 	}
-	return []engine.Setting{{Name: "history list", Value: length, Meaning: "transactions of the whole server whose old row versions are still to be purged; one that grows on and on has an old reader open before it"}}, nil
+	x := engine.Setting{Name: "history list", Value: fmt.Sprint(length), Meaning: "transactions of the whole server whose old row versions are still to be purged; one that grows on and on has an old reader open before it"}
+	if length > longHistory {
+		x.Advice = "look for an old transaction (information_schema.innodb_trx, by trx_started): the purge waits for its end, and reads of changed rows grow slower until then"
+	}
+	return []engine.Setting{x}, nil
 }
+
+// longHistory is a history list that a purge which is not held up stays well
+// below: a batch adds one transaction to it, a busy server some thousands.
+const longHistory = 100_000
 
 // ServerFigures gives the bytes of redo log written and the length of the history list.
 func (db *DB) ServerFigures(ctx context.Context) (map[string]int64, error) {

@@ -4,44 +4,52 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"slices"
 	"time"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
 )
 
-// Waiting asks which backends wait for ours (pg_blocking_pids). Since when, only
+// Waiting asks which backends wait for which (pg_blocking_pids). Since when, only
 // version 14 and newer tell (pg_locks.waitstart).
-func (db *DB) Waiting(ctx context.Context, ids []int64) ([]engine.Waiter, time.Duration, error) {
+func (db *DB) Waiting(ctx context.Context, ids []int64) (w engine.Waits, err error) {
 	// Mostly nobody waits for anybody, which is quickly told.
 	var any bool
 	if err := db.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM pg_stat_activity WHERE wait_event_type = 'Lock')").Scan(&any); err != nil || !any {
-		return nil, 0, err
+		return w, err
 	}
 	since := "NULL"
 	if db.number >= 140000 {
 		since = "min(l.waitstart)"
 	}
-	rows, err := db.pool.QueryContext(ctx, `SELECT a.pid::text, coalesce(extract(epoch FROM clock_timestamp() - `+since+`) * 1000, 0)::float8,
+	rows, err := db.pool.QueryContext(ctx, `SELECT a.pid = ANY(CAST($1 AS int[])), a.pid::text, coalesce(extract(epoch FROM clock_timestamp() - `+since+`) * 1000, 0)::float8,
 			coalesce(min(CASE WHEN l.relation IS NOT NULL THEN l.relation::regclass::text END),
 				(SELECT min(t.relation::regclass::text) FROM pg_locks t WHERE t.pid = a.pid AND t.locktype = 'tuple'), ''), left(coalesce(a.query, ''), 200)
 		FROM pg_stat_activity a JOIN pg_locks l ON l.pid = a.pid AND NOT l.granted
-		WHERE a.wait_event_type = 'Lock' AND CAST($1 AS int[]) && pg_blocking_pids(a.pid) AND a.pid <> ALL(CAST($1 AS int[])) GROUP BY a.pid, a.query`, ids)
+		WHERE a.wait_event_type = 'Lock'
+			AND CASE WHEN a.pid = ANY(CAST($1 AS int[])) THEN NOT pg_blocking_pids(a.pid) <@ CAST($1 AS int[]) ELSE pg_blocking_pids(a.pid) && CAST($1 AS int[]) END
+		GROUP BY a.pid, a.query`, ids)
 	if err != nil {
-		return nil, 0, err
+		return w, err
 	}
 	defer rows.Close()
-	var out []engine.Waiter
 	for rows.Next() {
-		var w engine.Waiter
+		var x engine.Waiter
+		var ours bool
 		var ms float64
-		if err := rows.Scan(&w.Session, &ms, &w.For, &w.Statement); err != nil {
-			return nil, 0, err
+		if err := rows.Scan(&ours, &x.Session, &ms, &x.For, &x.Statement); err != nil {
+			return w, err
 		}
-		w.Waited = time.Duration(ms * float64(time.Millisecond))
-		out = append(out, w)
+		x.Waited = time.Duration(ms * float64(time.Millisecond))
+		if ours {
+			w.Ours = append(w.Ours, x)
+		} else {
+			w.Others = append(w.Others, x)
+		}
 	}
-	return out, 0, rows.Err()
+	return w, rows.Err()
 }
 
 // ManyWriters is true: writers of different rows do not wait for each other.
@@ -62,25 +70,31 @@ func (db *DB) Lag(ctx context.Context) (time.Duration, error) {
 // Housekeeping tells of dead row versions, of updates that had to write to every
 // index (no HOT update), and of transaction numbers, by the server's statistics,
 // which are some seconds old.
-func (db *DB) Housekeeping(ctx context.Context, t *change.Table) ([]engine.Setting, error) {
-	var dead, live, updated, hot, due int64
+func (db *DB) Housekeeping(ctx context.Context, c *change.Change) ([]engine.Setting, error) {
+	t := c.Table
+	var dead, updated, hot, due int64
 	var vacuumed bool
-	err := db.pool.QueryRowContext(ctx, `SELECT coalesce(sum(n_dead_tup), 0)::bigint, coalesce(sum(n_live_tup), 0)::bigint, coalesce(sum(n_tup_upd), 0)::bigint, coalesce(sum(n_tup_hot_upd), 0)::bigint,
+	var fill int
+	err := db.pool.QueryRowContext(ctx, `SELECT coalesce(sum(n_dead_tup), 0)::bigint, coalesce(sum(n_tup_upd), 0)::bigint, coalesce(sum(n_tup_hot_upd), 0)::bigint,
 			(current_setting('autovacuum_vacuum_threshold')::float8 + current_setting('autovacuum_vacuum_scale_factor')::float8 * coalesce(sum(n_live_tup), 0))::bigint,
-			current_setting('autovacuum')::bool
+			current_setting('autovacuum')::bool,
+			coalesce((SELECT min(o.option_value::int) FROM pg_class r, pg_options_to_table(r.reloptions) o WHERE r.oid = CAST($1 AS text)::regclass AND o.option_name = 'fillfactor'), 100)
 		FROM pg_stat_user_tables WHERE relid = CAST($1 AS text)::regclass OR relid IN (SELECT inhrelid FROM pg_inherits WHERE inhparent = CAST($1 AS text)::regclass)`, t.SQL(d)).
-		Scan(&dead, &live, &updated, &hot, &due, &vacuumed)
+		Scan(&dead, &updated, &hot, &due, &vacuumed, &fill)
 	if err != nil {
 		return nil, err
 	}
-	meaning := fmt.Sprintf("old versions that take up room until they are vacuumed; autovacuum comes at about %d", due)
-	if !vacuumed {
-		meaning = "old versions that take up room until they are vacuumed; autovacuum is off, so VACUUM " + t.String() + " afterwards"
+	rows := engine.Setting{Name: "dead rows of " + t.String(), Value: fmt.Sprint(dead), Meaning: fmt.Sprintf("old versions that take up room until they are vacuumed; autovacuum comes at about %d", due)}
+	switch {
+	case !vacuumed:
+		rows.Meaning = "old versions that take up room until they are vacuumed; autovacuum is off"
+		rows.Advice = "VACUUM " + t.String() + " when the run is over"
+	case dead > 2*due:
+		rows.Advice = "autovacuum is behind: an old transaction (pg_stat_activity.xact_start) or a low autovacuum_vacuum_cost_limit holds it up"
 	}
-	out := []engine.Setting{{Name: "dead rows of " + t.String(), Value: fmt.Sprint(dead), Meaning: meaning}}
-	if updated > 0 {
-		out = append(out, engine.Setting{Name: "HOT updates of " + t.String(), Value: fmt.Sprintf("%.0f %%", 100*float64(hot)/float64(updated)),
-			Meaning: fmt.Sprintf("share of the %d updates since the statistics began that wrote to no index; others changed an indexed column or found their page full (a lower fillfactor leaves room)", updated)})
+	out := []engine.Setting{rows}
+	if c.Verb == sqltext.Update {
+		out = append(out, hotUpdates(c, updated, hot, fill))
 	}
 	// A slot whose reader does not come keeps log for it until the disk is full.
 	var slots, inactive int
@@ -90,19 +104,48 @@ func (db *DB) Housekeeping(ctx context.Context, t *change.Table) ([]engine.Setti
 		return nil, err
 	}
 	if slots > 0 && kept.Valid {
-		meaning := "of write-ahead log kept back for the replication slot furthest behind"
+		x := engine.Setting{Name: "retained log", Value: fmt.Sprintf("%.1f MB", float64(kept.Int64)/1e6), Meaning: "of write-ahead log kept back for the replication slot furthest behind"}
 		if inactive > 0 {
-			meaning += fmt.Sprintf("; %d of %d slots have no reader now, and what a run writes stays until they have or are dropped", inactive, slots)
+			x.Advice = fmt.Sprintf("%d of %d slots have no reader now, and what a run writes stays on the disk until they have one or are dropped", inactive, slots)
 		}
-		out = append(out, engine.Setting{Name: "retained log", Value: fmt.Sprintf("%.1f MB", float64(kept.Int64)/1e6), Meaning: meaning})
+		out = append(out, x)
 	}
 	var age, limit int64
 	if err := db.pool.QueryRowContext(ctx, "SELECT age(datfrozenxid), current_setting('autovacuum_freeze_max_age')::bigint FROM pg_database WHERE datname = current_database()").Scan(&age, &limit); err != nil {
 		return nil, err
 	}
-	return append(out, engine.Setting{Name: "transaction age", Value: fmt.Sprintf("%.1f %%", 100*float64(age)/float64(limit)),
-		Meaning: "of the way to a forced vacuum of old transaction numbers; each batch takes one"}), nil
+	x := engine.Setting{Name: "transaction age", Value: fmt.Sprintf("%.1f %%", 100*float64(age)/float64(limit)), Meaning: "of the way to a forced vacuum of old transaction numbers; each batch takes one"}
+	if age > limit {
+		x.Advice = "VACUUM FREEZE the tables with the oldest numbers (pg_class.relfrozenxid) before a long run"
+	}
+	return append(out, x), nil
 }
+
+// hotUpdates tells what share of the updates so far wrote to no index, and what
+// is in the way of that in this change: a column that an index holds, or a page
+// without room for another version of the row.
+func hotUpdates(c *change.Change, updated, hot int64, fill int) engine.Setting {
+	x := engine.Setting{Name: "HOT updates of " + c.Table.String(), Value: "none yet"}
+	if updated > 0 {
+		x.Value = fmt.Sprintf("%.0f %% of %d", 100*float64(hot)/float64(updated), updated)
+	}
+	for _, index := range c.Table.Indexes {
+		for _, s := range c.Set {
+			if slices.Contains(index.Columns, s.Column.Name) {
+				x.Meaning = fmt.Sprintf("since the statistics began; the change sets %s, which index %s holds, so each of its updates writes to every index", s.Column.Name, index.Name)
+				return x
+			}
+		}
+	}
+	x.Meaning = fmt.Sprintf("since the statistics began, wrote to no index; this change sets no column that an index names, so that depends on room in the row's page (fillfactor %d)", fill)
+	if updated >= manyUpdates && hot < updated/2 && fill > 90 {
+		x.Advice = "a lower fillfactor leaves that room: ALTER TABLE … SET (fillfactor = 90) holds for pages written from then on"
+	}
+	return x
+}
+
+// manyUpdates is from how many on their share says something.
+const manyUpdates = 1000
 
 // ServerFigures gives the position in the write-ahead log, in bytes.
 func (db *DB) ServerFigures(ctx context.Context) (map[string]int64, error) {

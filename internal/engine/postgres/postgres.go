@@ -57,9 +57,12 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	cfg.RuntimeParams["bytea_output"] = "hex"
 	cfg.RuntimeParams["extra_float_digits"] = "1"
 	// Looking must change nothing, whatever functions a job's expressions call;
-	// only the transactions of a Session may write, and say so.
-	cfg.RuntimeParams["default_transaction_read_only"] = "on"
-	pool := stdlib.OpenDB(*cfg)
+	// only the transactions of a Session may write, and say so. It is not said when
+	// connecting, or no server would be one that target_session_attrs=read-write wants.
+	pool := stdlib.OpenDB(*cfg, stdlib.OptionAfterConnect(func(ctx context.Context, c *pgx.Conn) error {
+		_, err := c.Exec(ctx, "SET default_transaction_read_only = on")
+		return err
+	}))
 	pool.SetMaxIdleConns(2)
 	db := &DB{pool: pool, name: name}
 	err = pool.QueryRowContext(ctx, "SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_user").Scan(&db.vers, &db.number, &db.user)
@@ -126,7 +129,8 @@ func (db *DB) Fault(err error) engine.Fault {
 		switch {
 		case pe.Code == "40001" || pe.Code == "40P01" || pe.Code == "55P03":
 			return engine.Busy
-		case pe.Code == "57P01" || pe.Code == "57P02" || pe.Code == "57P03" || pe.Code == "53300" || strings.HasPrefix(pe.Code, "08"):
+		case pe.Code == "57P01" || pe.Code == "57P02" || pe.Code == "57P03" || pe.Code == "53300" || strings.HasPrefix(pe.Code, "08") ||
+			pe.Code == "25006": // read-only: after a failover another server may take the address
 			return engine.Connection
 		case pe.Code == "57014":
 			return engine.Cancelled
