@@ -5,6 +5,7 @@
 //	go run ./bench                    both engines, 1,000,000 rows, 5 rounds
 //	go run ./bench -find -rows 2000000   find against statements written by hand
 //	go run ./bench -load              what other sessions wait meanwhile
+//	go run ./bench -cost              a run against one that does not measure what its batches cost
 //	go run ./bench -engine sqlite -rows 200000 -rounds 3
 package main
 
@@ -66,6 +67,7 @@ type result struct {
 	Single              float64 // seconds, median
 	HoldP99             float64 // ms, greatest of the rounds
 	Rows                int64
+	unmeasured          bool
 }
 
 func main() {
@@ -76,30 +78,40 @@ func main() {
 	load := flag.Bool("load", false, "instead: what other sessions' transfers wait, alone, beside a run and beside the single statement (postgres, mariadb)")
 	only := flag.String("only", "", "changes whose name holds this")
 	search := flag.Bool("find", false, "instead: find over the demo database, against statements written by hand")
+	cost := flag.Bool("cost", false, "instead: what the measuring of batches costs (postgres, mariadb)")
 	flag.Parse()
 	wanted = *only
-	if err := run(*engine, *rows, *rounds, *out, *load, *search); err != nil {
+	mode := ""
+	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost} {
+		if on {
+			mode += name
+		}
+	}
+	if err := run(*engine, *rows, *rounds, *out, mode); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run(engine string, rows, rounds int, out string, load, search bool) error {
+func run(engine string, rows, rounds int, out, mode string) error {
 	dir, err := os.MkdirTemp("", "jugatum-bench-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
 	bin := filepath.Join(dir, "jugatum")
-	build := exec.Command("go", "build", "-o", bin, "jugatum/cmd/jugatum")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if text, err := build.CombinedOutput(); err != nil {
-		return fmt.Errorf("building: %w\n%s", err, text)
+	for _, more := range [][]string{{"-o", bin}, {"-tags", "unmeasured", "-o", bin + "-unmeasured"}} {
+		build := exec.Command("go", append(append([]string{"build"}, more...), "jugatum/cmd/jugatum")...)
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if text, err := build.CombinedOutput(); err != nil {
+			return fmt.Errorf("building: %w\n%s", err, text)
+		}
 	}
 	var all []result
-	waits := loadHead
-	if search {
-		waits = findHead
+	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead}
+	instead := heads[mode]
+	if mode != "" && instead == "" {
+		return fmt.Errorf("only one of -load, -find and -cost at a time")
 	}
 	for _, e := range []string{"postgres", "mariadb", "sqlite"} {
 		if engine != "all" && engine != e {
@@ -109,26 +121,24 @@ func run(engine string, rows, rounds int, out string, load, search bool) error {
 		if err != nil {
 			return err
 		}
-		if search {
-			text, err := b.search(rounds)
+		if mode != "" {
+			var text string
+			var err error
+			switch {
+			case mode == "find":
+				text, err = b.search(rounds)
+			case e == "sqlite": // one writer, and nothing to ask
+			case mode == "load":
+				text, err = b.underLoad()
+			default:
+				text, err = b.costs(rounds)
+			}
 			b.close()
 			if err != nil {
 				return fmt.Errorf("%s: %w", e, err)
 			}
 			fmt.Print(text)
-			waits += text
-			continue
-		}
-		if load {
-			if e != "sqlite" {
-				text, err := b.underLoad()
-				if err != nil {
-					b.close()
-					return fmt.Errorf("%s: %w", e, err)
-				}
-				waits += text
-			}
-			b.close()
+			instead += text
 			continue
 		}
 		for _, s := range shapes(e) {
@@ -148,8 +158,8 @@ func run(engine string, rows, rounds int, out string, load, search bool) error {
 		b.close()
 	}
 	text := report(all, rows, rounds)
-	if load || search {
-		text = waits
+	if mode != "" {
+		text = instead
 	}
 	fmt.Print("\n" + text)
 	if out != "" {
@@ -163,6 +173,7 @@ type bench struct {
 	engine, bin, url string
 	db               *sql.DB
 	stop             func()
+	maria            *testserver.MariaDB
 	file             string
 	rows             int
 }
@@ -185,7 +196,7 @@ func newBench(engine, bin, dir string, rows int) (*bench, error) {
 		if err != nil {
 			return nil, err
 		}
-		b.url, b.stop = s.URL("bench"), s.Stop
+		b.url, b.stop, b.maria = s.URL("bench"), s.Stop, s
 		admin, err := sql.Open("mysql", s.DSN("mysql"))
 		if err != nil {
 			return nil, err
@@ -219,6 +230,14 @@ func (b *bench) fresh() error {
 	var texts []string
 	switch b.engine {
 	case "mariadb":
+		// A buffer pool that has seen other tables come and go makes a difference of
+		// a third, to the statement and to the run alike.
+		if err := b.maria.Halt(); err != nil {
+			return err
+		}
+		if err := b.maria.Start(); err != nil {
+			return err
+		}
 		texts = []string{"DROP TABLE IF EXISTS visit"}
 		if rows, err := b.db.Query("SELECT concat(if(table_type = 'VIEW', 'VIEW ', 'TABLE '), table_name) FROM information_schema.tables WHERE table_schema = 'bench' AND table_name LIKE 'jugatum%'"); err == nil {
 			for rows.Next() {
@@ -297,7 +316,7 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 		}
 	}
 	ratios, singles := make([][]float64, len(list)), []float64{}
-	for range rounds {
+	for round := range rounds {
 		if err := b.fresh(); err != nil {
 			return nil, err
 		}
@@ -307,6 +326,7 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 			return nil, err
 		}
 		singles = append(singles, time.Since(begun).Seconds())
+		times := fmt.Sprintf("%s, %s, round %d: the statement %.2f s", b.engine, s.name, round+1, singles[round])
 		for i := range list {
 			r := &list[i]
 			r.Rows, _ = res.RowsAffected()
@@ -314,8 +334,10 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 			if err != nil {
 				return nil, err
 			}
+			times += fmt.Sprintf(", %s by %d %.2f s", r.Keep, r.Workers, elapsed)
 			ratios[i] = append(ratios[i], elapsed/singles[len(singles)-1])
 		}
+		fmt.Fprintln(os.Stderr, times)
 	}
 	sort.Float64s(singles)
 	for i := range list {
@@ -344,11 +366,16 @@ func (b *bench) batches(s shape, r *result) (seconds float64, err error) {
 		}
 		args = append(args, path)
 	}
-	cmd := exec.Command(b.bin, args...)
-	cmd.Stderr = os.Stderr
+	bin := b.bin
+	if r.unmeasured {
+		bin += "-unmeasured"
+	}
+	cmd := exec.Command(bin, args...)
+	var said strings.Builder
+	cmd.Stderr = &said
 	text, err := cmd.Output()
 	if err != nil {
-		return 0, err
+		return 0, fmt.Errorf("%w: %s", err, said.String())
 	}
 	var sum struct {
 		Elapsed float64 `json:"elapsed_s"`

@@ -32,6 +32,9 @@ func (d *database) changedOnce() {
 	if got := d.one("SELECT count(*) FROM t WHERE n <> CASE WHEN id % 10 <> 0 THEN (id % 1000) * 3 + 1 ELSE id % 1000 END"); got != "0" {
 		d.t.Fatalf("%s of %d rows are not as one change leaves them", got, killRows)
 	}
+	if got := d.one("SELECT count(*) FROM " + d.ledger("batch") + " WHERE scanned >= 0 AND changed > scanned"); got != "0" {
+		d.t.Errorf("%s batches say that they changed more rows than they went over", got)
+	}
 }
 
 // unchanged fails unless every row is as it was at the beginning.

@@ -84,7 +84,7 @@ var tables = []string{
 		scanned {int} NOT NULL, matched {int} NOT NULL, changed {int} NOT NULL, // rows; -1 unknown
 		left_alone {int} NOT NULL,   // rows of an undo that others had changed
 		hold_ms {real},              // from the first statement, but for what was read ahead, to the end of the commit; written by the next batch
-		lock_wait_ms {real} NOT NULL, // our wait for the write lock before the batch (SQLite)
+		lock_wait_ms {real} NOT NULL, // our waits for others' locks: for the write lock (SQLite), or as they were seen
 		log_bytes {int}, log_records {int}, log_images {int}, log_scope {text},
 		locks {text} NOT NULL,       // JSON: lock mode to count
 		retries {int} NOT NULL,

@@ -2,7 +2,10 @@
 // It knows no database and no clock: it is told, and answers.
 package pace
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // Sizer finds the number of rows a batch may have so that its hold stays within
 // a target. It starts small, multiplies while batches are far too quick, and
@@ -20,6 +23,10 @@ type Sizer struct {
 	begin  time.Duration // part of a batch's work that does not grow with its rows, as far as it was learnt
 	still  int           // batches since the last probe
 	gap    int           // from one probe to the next
+
+	perRow, fixed float64   // nanoseconds, as reckoned after the last batch
+	off           []float64 // holds divided by what was reckoned, of the last watched batches
+	share         float64   // of the target, that a batch should take; 0 is aim
 }
 
 // sample is what one batch cost.
@@ -32,10 +39,22 @@ type sample struct {
 const (
 	// First is the size of the first batch, in rows: small enough for any table.
 	First = 200
-	// aim is the share of the target that a batch should take. The rest is room
-	// for a slow flush to disk or rows that are dearer than their neighbours, so
-	// that the 99th percentile stays within the target too.
+	// aim is the share of the target that a batch should take at first. The rest is
+	// room for a slow flush to disk or rows that are dearer than their neighbours,
+	// so that the 99th percentile stays within the target too.
 	aim = 0.4
+	// aimMost is that share where batches have long taken what was reckoned. A
+	// flush to disk costs as much for few rows as for many, so that a third fewer
+	// batches show.
+	aimMost = 0.65
+	// watched is how many batches say whether reckoning is to be relied on: enough
+	// that one in a hundred that is out of line was probably among them lately.
+	watched = 64
+	// leastWatched of them let the share begin to rise, by at most rise a batch.
+	leastWatched = 12
+	rise         = 0.01
+	// margin is how much of the target the worst of them would have filled.
+	margin = 0.85
 	// growth is the most that one batch may be larger than the last.
 	growth = 4
 	// leap is the same where the last one took less than a twentieth of the target.
@@ -75,6 +94,7 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 		return
 	}
 	last := s.Next()
+	s.rely(float64(rows), float64(work+commit))
 	if work < s.Target/20 && len(s.recent) == 0 {
 		// Too quick to tell the rows' cost from the rest. Sixteen times as many
 		// rows stay within the target all the same.
@@ -109,7 +129,8 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 	// Where a commit and the rest of what every batch costs fill the target by
 	// themselves, rows get a tenth of the target, or a quarter of that cost:
 	// smaller batches would hardly be shorter, only many more.
-	room := max(aim*float64(s.Target)-fixed, 0.1*float64(s.Target), fixed/4)
+	s.perRow, s.fixed = perRow, fixed
+	room := max(max(s.share, aim)*float64(s.Target)-fixed, 0.1*float64(s.Target), fixed/4)
 	size := int(min(room/perRow, Most))
 	s.size = max(min(size, last*growth), last/growth, 1)
 	s.still++
@@ -117,6 +138,22 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 		s.size *= 2
 		s.still, s.gap = 0, min(2*max(s.gap, probe), 1024)
 	}
+}
+
+// rely sets the share of the target by how far holds were from what was reckoned.
+// One that was far above brings it down at once, for the next watched batches.
+func (s *Sizer) rely(rows, hold float64) {
+	if s.perRow == 0 {
+		return
+	}
+	s.off = append(s.off, hold/(s.perRow*rows+s.fixed))
+	if len(s.off) > watched {
+		s.off = s.off[1:]
+	}
+	if len(s.off) < leastWatched {
+		return
+	}
+	s.share = max(min(margin/slices.Max(s.off), aimMost, max(s.share, aim)+rise), aim)
 }
 
 // ofRows is the part of a batch's work that its rows are charged with. What is

@@ -57,6 +57,46 @@ func TestHoldStaysWithinTheTarget(t *testing.T) {
 	}
 }
 
+// TestReliesOnSteadyCosts: where batches take what was reckoned, they come to
+// fill two thirds of the target; one that does not takes that back at once, and
+// for as many batches as are watched.
+func TestReliesOnSteadyCosts(t *testing.T) {
+	s := &Sizer{Target: 200 * time.Millisecond}
+	slow := 200
+	_, holds := drive(s, 400, func(i, n int) (time.Duration, time.Duration) {
+		work := time.Millisecond + time.Duration(n)*8*time.Microsecond
+		if i == slow {
+			work *= 3
+		}
+		return work, 4 * time.Millisecond
+	})
+	mean := func(from, to int) time.Duration {
+		var sum time.Duration
+		for _, h := range holds[from:to] {
+			sum += h
+		}
+		return sum / time.Duration(to-from)
+	}
+	for _, c := range []struct {
+		from, to    int
+		least, most time.Duration
+	}{
+		{8, 16, 60 * time.Millisecond, 90 * time.Millisecond},
+		{60, slow, 115 * time.Millisecond, 135 * time.Millisecond},
+		{slow + Memory + 1, slow + watched, 60 * time.Millisecond, 90 * time.Millisecond},
+		{slow + watched + 40, 400, 115 * time.Millisecond, 135 * time.Millisecond},
+	} {
+		if got := mean(c.from, c.to); got < c.least || got > c.most {
+			t.Errorf("batches %d to %d hold %v, not %v to %v", c.from, c.to, got, c.least, c.most)
+		}
+	}
+	for i, h := range holds {
+		if i != slow && h > s.Target {
+			t.Errorf("batch %d holds %v", i, h)
+		}
+	}
+}
+
 func TestDoesNotOscillate(t *testing.T) {
 	s := &Sizer{Target: 100 * time.Millisecond}
 	sizes, _ := drive(s, 60, func(_, n int) (time.Duration, time.Duration) { return time.Duration(n) * 10 * time.Microsecond, 0 })

@@ -51,7 +51,7 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 	flow, flows := db.(engine.FlowTeller)
 	held, asked := time.Duration(-1), time.Time{}
 	keeper, keeps := db.(engine.Housekeeper)
-	if !watches && !lags && !keeps {
+	if !watches && !lags && !keeps || !engine.Measured {
 		return nil
 	}
 	ctx, stop := context.WithCancel(ctx)

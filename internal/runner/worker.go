@@ -286,7 +286,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 			return err
 		}
 	}
-	if lt, ok := k.DB.(engine.LockTeller); ok {
+	if lt, ok := k.DB.(engine.LockTeller); ok && engine.Measured {
 		if b.Locks, err = lt.Locks(ctx, tx); err != nil {
 			return err
 		}

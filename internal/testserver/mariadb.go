@@ -156,6 +156,20 @@ func (m *MariaDB) Kill() {
 	}
 }
 
+// Halt ends the server in order, for a Start later on.
+func (m *MariaDB) Halt() error {
+	if err := m.cmd.Process.Signal(syscall.SIGTERM); err != nil {
+		return err
+	}
+	select {
+	case <-m.done:
+		m.cmd = nil
+		return nil
+	case <-time.After(time.Minute):
+		return errors.New("mariadbd does not end")
+	}
+}
+
 // Stop ends the server and removes its folder.
 func (m *MariaDB) Stop() {
 	m.Kill()

@@ -319,6 +319,9 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		conn.Close()
 		return nil, err
 	}
+	if !engine.Measured {
+		return s, nil
+	}
 	s.Ended = func(tx *engine.Tx) {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()

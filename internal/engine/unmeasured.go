@@ -1,0 +1,5 @@
+//go:build unmeasured
+
+package engine
+
+const Measured = false
