@@ -78,11 +78,11 @@ func (a *app) block(p runner.Progress, width int) []string {
 		lines = append(lines, fmt.Sprintf("replica the one furthest behind is %s behind", term.Duration(p.Lag.Round(10*time.Millisecond))))
 	}
 	if text := keepingText(p.Keeping); text != "" {
-		lines = append(lines, "later  "+text)
+		lines = append(lines, term.Fit("later  "+text, width))
 	}
 	for _, x := range p.Keeping {
 		if x.Advice != "" {
-			lines = append(lines, o.Paint(term.Warn, "later  "+term.Clean(x.Name)+": "+term.Clean(x.Advice)))
+			lines = append(lines, o.Paint(term.Warn, term.Fit("later  "+term.Clean(x.Name)+": "+term.Clean(x.Advice), width)))
 		}
 	}
 	if p.SetAside > 0 {

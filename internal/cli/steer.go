@@ -152,12 +152,14 @@ func (a *app) watch() *cli.Command {
 				live := a.err.NewLive()
 				from := map[int]ledger.Totals{} // of each step, when the watching began
 				begun := time.Now()
+				ask := besides(wctx, c, db, l, r)
 				for {
 					p, err := l.Progress(wctx, r)
 					if err != nil {
 						return err
 					}
 					pr := watched(r, p, from, begun)
+					ask(wctx, &pr)
 					live.Show(func(width int) []string { return a.block(pr, width) }, func() string { return line(pr) }, false)
 					if r.Status != ledger.Running {
 						break
@@ -208,8 +210,43 @@ func watched(r *ledger.Run, p ledger.Latest, from map[int]ledger.Totals, begun t
 		}
 		out.Step, out.Name, out.Scanned, out.Matched, out.Changed, out.LeftAlone = st.N, st.Name, t.Scanned, t.Matched, t.Changed, t.LeftAlone
 		out.TableRows, out.ToChange, out.Here, out.StepElapsed = st.TableRows, st.ToChange, t.Scanned-from[st.N].Scanned, time.Since(begun)
+		out.Workers = min(r.Options.Workers, len(st.Unfinished()))
 	}
 	return out
+}
+
+// besides gives what a watcher asks of the server rather than of the ledger: how
+// far replicas are behind, and the work that is left for later. What cannot be
+// asked is left out.
+func besides(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) func(context.Context, *runner.Progress) {
+	lag, lags := db.(engine.LagTeller)
+	if o := r.Options; len(o.Replicas) > 0 {
+		lags = lags && follow(ctx, c, db, &o) == nil
+	}
+	var work []*runner.Work
+	keeper, keeps := db.(engine.Housekeeper)
+	if keeps {
+		_, work, _ = prepare(ctx, db, l, r)
+	}
+	var keeping []engine.Setting
+	var asked time.Time
+	step := 0
+	return func(ctx context.Context, p *runner.Progress) {
+		if lags {
+			if behind, err := lag.Lag(ctx); err == nil {
+				p.Lag = behind
+			}
+		}
+		if p.Step != step || time.Since(asked) > runner.KeepEvery {
+			step, asked, keeping = p.Step, time.Now(), nil
+			for _, w := range work {
+				if w.Step.N == step {
+					keeping, _ = keeper.Housekeeping(ctx, w.Change)
+				}
+			}
+		}
+		p.Keeping = keeping
+	}
 }
 
 // resumePaused lets a run go on that is only paused; false if nobody works on it.

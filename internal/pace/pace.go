@@ -33,7 +33,8 @@ type Decision struct {
 // Pacer decides how large the next batch is and how long to wait before it.
 //
 // The hold target alone steers the size as long as nobody is in the way (Sizer).
-// While more sessions wait on us than allowed, every look that sees them halves
+// Where it is said how many may wait, batches aim at a fifth of the target, so
+// that few others meet one at all. While more sessions wait on us than allowed, every look that sees them halves
 // the batches, down to a sixty-fourth, and a pause as long as the last hold lets
 // them have their turn; every look that sees none brings a quarter back, so that
 // full size returns within 20 looks, five seconds. A replica that is too far behind is
@@ -87,8 +88,12 @@ func (p *Pacer) Next(s Pressure) Decision {
 		}
 	}
 	d := Decision{}
+	p.Sizer.Gentle = p.Limits.Waiters != nil
 	if s.Sample > p.sample {
 		p.sample = s.Sample
+		if s.Waiters > 0 {
+			p.Sizer.Waited()
+		}
 		switch {
 		case s.HeldUp > heldShare:
 			p.ease, p.cause = max(p.ease*easeDown, easeLeast), "the cluster holds writers up"

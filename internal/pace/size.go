@@ -17,6 +17,7 @@ import (
 type Sizer struct {
 	Target time.Duration // longest hold wanted
 	Fixed  int           // rows, always; 0 to be steered by Target
+	Gentle bool          // others are not to wait: holds far below the target, so that few meet one
 
 	size   int
 	recent []sample      // of the last batches
@@ -43,10 +44,15 @@ const (
 	// room for a slow flush to disk or rows that are dearer than their neighbours,
 	// so that the 99th percentile stays within the target too.
 	aim = 0.4
-	// aimMost is that share where batches have long taken what was reckoned. A
-	// flush to disk costs as much for few rows as for many, so that a third fewer
-	// batches show.
+	// aimMost is that share where batches have long taken what was reckoned, nobody
+	// was seen waiting, and what every batch costs whatever its rows, mostly a flush
+	// to disk, is more than dear of it: there a third fewer batches show.
 	aimMost = 0.65
+	dear    = 0.06
+	// aimGentle is the share where others are not to wait. Batches of a fifth lock a
+	// fifth of the rows for a fifth of the time: of the others' transactions less
+	// than one in a hundred meets them in a table of some hundred thousand rows.
+	aimGentle = 0.2
 	// watched is how many batches say whether reckoning is to be relied on: enough
 	// that one in a hundred that is out of line was probably among them lately.
 	watched = 64
@@ -130,7 +136,7 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 	// themselves, rows get a tenth of the target, or a quarter of that cost:
 	// smaller batches would hardly be shorter, only many more.
 	s.perRow, s.fixed = perRow, fixed
-	room := max(max(s.share, aim)*float64(s.Target)-fixed, 0.1*float64(s.Target), fixed/4)
+	room := max(s.aim()*float64(s.Target)-fixed, 0.1*float64(s.Target), fixed/4)
 	size := int(min(room/perRow, Most))
 	s.size = max(min(size, last*growth), last/growth, 1)
 	s.still++
@@ -138,6 +144,14 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 		s.size *= 2
 		s.still, s.gap = 0, min(2*max(s.gap, probe), 1024)
 	}
+}
+
+// aim is the share of the target that the next batch should take.
+func (s *Sizer) aim() float64 {
+	if s.Gentle {
+		return aimGentle
+	}
+	return max(s.share, aim)
 }
 
 // rely sets the share of the target by how far holds were from what was reckoned.
@@ -150,10 +164,17 @@ func (s *Sizer) rely(rows, hold float64) {
 	if len(s.off) > watched {
 		s.off = s.off[1:]
 	}
-	if len(s.off) < leastWatched {
+	if len(s.off) < leastWatched || s.Gentle || s.fixed < dear*aim*float64(s.Target) {
+		s.share = aim
 		return
 	}
 	s.share = max(min(margin/slices.Max(s.off), aimMost, max(s.share, aim)+rise), aim)
+}
+
+// Waited tells that others were seen waiting: batches are to be no longer than
+// they must, for as long as it takes to rely on their cost again.
+func (s *Sizer) Waited() {
+	s.off, s.share = nil, aim
 }
 
 // ofRows is the part of a batch's work that its rows are charged with. What is

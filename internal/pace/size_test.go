@@ -68,7 +68,7 @@ func TestReliesOnSteadyCosts(t *testing.T) {
 		if i == slow {
 			work *= 3
 		}
-		return work, 4 * time.Millisecond
+		return work, 8 * time.Millisecond
 	})
 	mean := func(from, to int) time.Duration {
 		var sum time.Duration
@@ -94,6 +94,20 @@ func TestReliesOnSteadyCosts(t *testing.T) {
 		if i != slow && h > s.Target {
 			t.Errorf("batch %d holds %v", i, h)
 		}
+	}
+	before := s.Next()
+	p := Pacer{Sizer: *s}
+	p.Next(Pressure{Sample: 1, Waiters: 1, Lag: -1})
+	p.Finished(before, 120*time.Millisecond, 8*time.Millisecond, -1, time.Time{})
+	if got := p.Sizer.Next(); got > before*3/4 {
+		t.Errorf("others wait, and batches are as large as before: %d, %d rows", before, got)
+	}
+	// Where a commit costs next to nothing, there is no use in longer holds.
+	cheap := &Sizer{Target: 200 * time.Millisecond}
+	if _, holds = drive(cheap, 300, func(_, n int) (time.Duration, time.Duration) {
+		return time.Duration(n) * 8 * time.Microsecond, 500 * time.Microsecond
+	}); mean(250, 300) > 90*time.Millisecond {
+		t.Errorf("batches with a cheap commit hold %v", mean(250, 300))
 	}
 }
 

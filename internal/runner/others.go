@@ -17,9 +17,9 @@ import (
 // lookEvery is how often waits and replicas' lag are looked at.
 const lookEvery = 250 * time.Millisecond
 
-// keepEvery is how often the work that is left for later is looked at. The
+// KeepEvery is how often the work that is left for later is looked at. The
 // server's own statistics of it are about as old.
-const keepEvery = 5 * time.Second
+const KeepEvery = 5 * time.Second
 
 // onlooker looks, beside the batches, at the sessions that wait on us, at those
 // of ours that wait, and at how far replicas are behind. It sees a wait only if
@@ -90,7 +90,7 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 				held, asked = now, begun
 				flows = err != nil || now >= 0 // else there is no cluster
 			}
-			if keeps && err == nil && c != nil && time.Since(kept) > keepEvery {
+			if keeps && err == nil && c != nil && time.Since(kept) > KeepEvery {
 				kept = time.Now()
 				if list, kerr := keeper.Housekeeping(ctx, c); kerr == nil { // the run goes on without
 					o.mu.Lock()

@@ -45,8 +45,6 @@ func (k *worker) dial(ctx context.Context) (*engine.Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
 	k.others.working(s.ID)
 	return s, nil
 }

@@ -301,6 +301,46 @@ func TestWaiting(t *testing.T) {
 	}
 }
 
+// TestLocksAreTrue compares what a batch tells of its locks with what was done,
+// and with InnoDB's own account of the transaction, read by another session.
+func TestLocksAreTrue(t *testing.T) {
+	db, plain := open(t, "CREATE TABLE t (id int PRIMARY KEY, n int)", "INSERT INTO t SELECT seq, seq FROM seq_1_to_3000")
+	ctx := context.Background()
+	s, err := db.Session(ctx, engine.SessionOptions{LockTimeout: time.Second})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	tx, err := s.Start(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	if n, err := tx.Exec(ctx, "UPDATE t SET n = -n WHERE id > 200 AND id <= 1200"); err != nil || n != 1000 {
+		t.Fatal(n, err)
+	}
+	time.Sleep(2 * accountIdle) // the account is not read in between, or it would stay old
+	got, err := db.Locks(ctx, tx)
+	if err != nil || got == nil {
+		t.Fatalf("%v %v", got, err)
+	}
+	if got["rows modified"] != 1000 || got["rows"] < 1000 || got["rows"] > 1050 {
+		t.Errorf("1,000 rows were changed, and the batch tells %v", got)
+	}
+	time.Sleep(2 * accountIdle)
+	want := map[string]int{}
+	var rows, modified, structs, memory int
+	if err := plain.QueryRow("SELECT trx_rows_locked, trx_rows_modified, trx_lock_structs, trx_lock_memory_bytes FROM information_schema.innodb_trx WHERE trx_mysql_thread_id = ?", s.ID).Scan(&rows, &modified, &structs, &memory); err != nil {
+		t.Fatal(err)
+	}
+	want["rows"], want["rows modified"], want["lock structs"], want["lock memory bytes"] = rows, modified, structs, memory
+	for name, n := range want {
+		if g := got[name]; g < n*95/100 || g > n*105/100 {
+			t.Errorf("%s: the batch tells %d, the account %d", name, g, n)
+		}
+	}
+}
+
 func TestFaults(t *testing.T) {
 	db, _ := open(t)
 	for number, want := range map[uint16]engine.Fault{1205: engine.Busy, 1213: engine.Busy, 1927: engine.Connection, 1047: engine.Connection, 1180: engine.Connection, 1290: engine.Connection, 1062: engine.Data,

@@ -218,7 +218,7 @@ func (db *DB) LockRun(ctx context.Context, s *engine.Session, run int64, wait ti
 
 // Locks counts the locks of our own transaction by mode, relation and target alike.
 func (db *DB) Locks(ctx context.Context, tx *engine.Tx) (map[string]int, error) {
-	rows, err := tx.S.Conn.QueryContext(ctx, "SELECT mode, count(*) FROM pg_locks WHERE pid = pg_backend_pid() AND granted AND locktype IN ('relation', 'tuple') GROUP BY mode")
+	rows, err := tx.S.Conn.QueryContext(ctx, "SELECT mode, count(*) FROM pg_locks WHERE pid = pg_backend_pid() AND granted AND locktype IN ('relation', 'tuple') AND relation <> 'pg_locks'::regclass GROUP BY mode")
 	if err != nil {
 		return nil, err
 	}

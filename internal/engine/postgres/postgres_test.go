@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -355,5 +356,47 @@ func TestLagGrowsWhileAStandbyStandsStill(t *testing.T) {
 		if got := track.Behind(t0.Add(time.Duration(c.ms)*time.Millisecond), c.written, c.replayed); got != time.Duration(c.want)*time.Millisecond {
 			t.Errorf("after %d ms: %v, want %d ms", c.ms, got, c.want)
 		}
+	}
+}
+
+// TestLocksAreTrue compares what a batch tells of its locks with pg_locks as
+// another session sees it.
+func TestLocksAreTrue(t *testing.T) {
+	db, plain := open(t, "CREATE TABLE t (id int PRIMARY KEY, n int)", "CREATE INDEX ON t (n)", "INSERT INTO t SELECT i, i FROM generate_series(1, 500) AS i")
+	ctx := context.Background()
+	s, err := db.Session(ctx, engine.SessionOptions{LockTimeout: time.Second})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	tx, err := s.Start(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(ctx, "UPDATE t SET n = -n WHERE id <= 100"); err != nil {
+		t.Fatal(err)
+	}
+	got, err := db.Locks(ctx, tx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// But for pg_locks, which it held to look at it.
+	rows, err := plain.Query("SELECT mode, count(*) FROM pg_locks l JOIN pg_class c ON c.oid = l.relation WHERE pid = $1 AND granted AND relname <> 'pg_locks' GROUP BY mode", s.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	want := map[string]int{}
+	for rows.Next() {
+		var mode string
+		var n int
+		if err := rows.Scan(&mode, &n); err != nil {
+			t.Fatal(err)
+		}
+		want[mode] = n
+	}
+	if got["RowExclusiveLock"] != 3 || !maps.Equal(got, want) { // the table and its two indexes
+		t.Errorf("the batch tells %v, pg_locks %v", got, want)
 	}
 }
