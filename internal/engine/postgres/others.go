@@ -90,7 +90,7 @@ func (db *DB) Housekeeping(ctx context.Context, c *change.Change) ([]engine.Sett
 		rows.Meaning = "old versions that take up room until they are vacuumed; autovacuum is off"
 		rows.Advice = "VACUUM " + t.String() + " when the run is over"
 	case dead > 2*due:
-		rows.Advice = "autovacuum is behind: an old transaction (pg_stat_activity.xact_start) or a low autovacuum_vacuum_cost_limit holds it up"
+		rows.Advice = "if that does not fall within some minutes, an old transaction (pg_stat_activity.xact_start) or a low autovacuum_vacuum_cost_limit holds autovacuum up"
 	}
 	out := []engine.Setting{rows}
 	if c.Verb == sqltext.Update {
@@ -132,12 +132,12 @@ func hotUpdates(c *change.Change, updated, hot int64, fill int) engine.Setting {
 	for _, index := range c.Table.Indexes {
 		for _, s := range c.Set {
 			if slices.Contains(index.Columns, s.Column.Name) {
-				x.Meaning = fmt.Sprintf("since the statistics began; the change sets %s, which index %s holds, so each of its updates writes to every index", s.Column.Name, index.Name)
+				x.Meaning = fmt.Sprintf("updates so far that wrote to no index; this change sets %s, which index %s holds, so each of its updates writes to every index", s.Column.Name, index.Name)
 				return x
 			}
 		}
 	}
-	x.Meaning = fmt.Sprintf("since the statistics began, wrote to no index; this change sets no column that an index names, so that depends on room in the row's page (fillfactor %d)", fill)
+	x.Meaning = fmt.Sprintf("updates so far that wrote to no index; this change sets no indexed column, so that depends on room in the row's page (fillfactor %d)", fill)
 	if updated >= manyUpdates && hot < updated/2 && fill > 90 {
 		x.Advice = "a lower fillfactor leaves that room: ALTER TABLE … SET (fillfactor = 90) holds for pages written from then on"
 	}
