@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -167,7 +168,11 @@ func (p *plan) rehearse(ctx context.Context, ch *change.Change, opts ledger.Opti
 func (a *app) printRehearsal(o *term.Out, x *preview.Rehearsal) {
 	o.Printf("\n  rehearsed  one batch of %s rows, %s changed, in %s; rolled back\n", term.Count(x.Rows), term.Count(x.Changed), term.Duration(dur(x.WorkMS)))
 	if x.LogRow >= 0 {
-		o.Printf("  log        %.0f bytes in %.1f records for each changed row (%s)\n", x.LogRow, x.Records, scope(x.Log.Scope))
+		text := fmt.Sprintf("%.0f bytes", x.LogRow)
+		if x.Records >= 0 {
+			text += fmt.Sprintf(" in %.1f records", x.Records)
+		}
+		o.Printf("  log        %s of %s for each changed row (%s)\n", text, cmp.Or(x.LogKind, "log"), scope(x.Log.Scope))
 	}
 	if len(x.Locks) > 0 {
 		var list []string
@@ -181,7 +186,7 @@ func (a *app) printRehearsal(o *term.Out, x *preview.Rehearsal) {
 }
 
 func foretold(x *preview.Rehearsal) *ledger.Foretold {
-	return &ledger.Foretold{Batches: x.Batches, Seconds: x.Seconds, HoldMS: x.HoldMS, LogBytes: x.LogBytes, KeptBytes: x.KeptBytes}
+	return &ledger.Foretold{Batches: x.Batches, Seconds: x.Seconds, HoldMS: x.HoldMS, LogBytes: x.LogBytes, LogKind: x.LogKind, KeptBytes: x.KeptBytes}
 }
 
 func foretoldText(f ledger.Foretold) string {
@@ -191,7 +196,7 @@ func foretoldText(f ledger.Foretold) string {
 	}
 	text := fmt.Sprintf("about %s %s, %s without their commits, holds of %s", term.Count(f.Batches), batches, term.Duration(time.Duration(f.Seconds*float64(time.Second))), term.Duration(dur(f.HoldMS)))
 	if f.LogBytes >= 0 {
-		text += ", " + term.Bytes(f.LogBytes) + " of log"
+		text += ", " + term.Bytes(f.LogBytes) + " of " + cmp.Or(f.LogKind, "log")
 	}
 	if f.KeptBytes >= 0 {
 		text += ", " + term.Bytes(f.KeptBytes) + " of kept values"

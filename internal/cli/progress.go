@@ -75,7 +75,7 @@ func (a *app) block(p runner.Progress, width int) []string {
 		lines = append(lines, o.Paint(term.Warn, "others "+waitText(p.Waiters)))
 	}
 	if p.Lag > 0 {
-		lines = append(lines, fmt.Sprintf("replica the one furthest behind is %s behind", term.Duration(p.Lag.Round(10*time.Millisecond))))
+		lines = append(lines, term.Fit(fmt.Sprintf("lag    %s  %s", term.Duration(p.Lag.Round(10*time.Millisecond)), term.Clean(p.Replica)), width))
 	}
 	if text := keepingText(p.Keeping); text != "" {
 		lines = append(lines, term.Fit("later  "+text, width))

@@ -73,9 +73,9 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 		return err
 	}
 	if lag, ok := p.db.(engine.LagTeller); ok && opts.Limits.Lag > 0 && len(opts.Replicas) == 0 {
-		if d, err := lag.Lag(ctx); err != nil {
+		if l, err := lag.Lag(ctx); err != nil {
 			return fmt.Errorf("asking for the standbys' lag: %w", err)
-		} else if d < 0 {
+		} else if l.Age < 0 {
 			a.err.Printf("  %s lag: no standby is connected now; one that comes will be waited for\n", a.err.Paint(term.Warn, "warning"))
 		}
 	}
@@ -212,7 +212,7 @@ func addForetold(sum, x *ledger.Foretold) *ledger.Foretold {
 		return x
 	}
 	return &ledger.Foretold{Batches: sum.Batches + x.Batches, Seconds: sum.Seconds + x.Seconds, HoldMS: max(sum.HoldMS, x.HoldMS),
-		LogBytes: plus(sum.LogBytes, x.LogBytes), KeptBytes: plus(sum.KeptBytes, x.KeptBytes)}
+		LogBytes: plus(sum.LogBytes, x.LogBytes), LogKind: x.LogKind, KeptBytes: plus(sum.KeptBytes, x.KeptBytes)}
 }
 
 // canBeMeant tells hazards that a person may accept from those that would make

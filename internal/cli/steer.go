@@ -233,8 +233,8 @@ func besides(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger
 	step := 0
 	return func(ctx context.Context, p *runner.Progress) {
 		if lags {
-			if behind, err := lag.Lag(ctx); err == nil {
-				p.Lag = behind
+			if l, err := lag.Lag(ctx); err == nil {
+				p.Lag, p.Replica = l.Age, l.String()
 			}
 		}
 		if p.Step != step || time.Since(asked) > runner.KeepEvery {

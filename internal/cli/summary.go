@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -30,6 +31,7 @@ type summary struct {
 	Host      string           `json:"host"`
 	Version   string           `json:"version"`
 	Keep      bool             `json:"kept_values"`
+	KeptBytes int64            `json:"kept_bytes"` // room that they take now; -1 unknown, or none
 	HoldMS    float64          `json:"hold_target_ms"`
 	Workers   int              `json:"workers"` // wanted; a step may have had fewer
 	Steps     []summaryStep    `json:"steps"`
@@ -98,12 +100,18 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		elapsed = r.EndedAt.Sub(r.StartedAt)
 	}
 	s := &summary{Schema: 1, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
-		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, Foretold: r.Options.Foretold, HoldMS: msf(r.Options.Hold), Workers: max(r.Options.Workers, 1),
+		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, KeptBytes: -1, Foretold: r.Options.Foretold, HoldMS: msf(r.Options.Hold), Workers: max(r.Options.Workers, 1),
 		Holds: summaryHolds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: summaryLog{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []summaryStep{}, run: r, elapsed: elapsed}
 	if !r.EndedAt.IsZero() {
 		s.EndedAt = &r.EndedAt
 	}
+	weigher, weighs := db.(engine.Weigher)
 	for _, st := range r.Steps {
+		if table := cmp.Or(st.PackedTable, st.KeptTable); weighs && table != "" && r.UndoOf == 0 {
+			if n, err := weigher.Weigh(ctx, table); err == nil { // they may have been dropped since
+				s.KeptBytes = max(s.KeptBytes, 0) + n
+			}
+		}
 		t := st.Totals
 		table := st.TableName
 		if st.TableSchema != "" && st.TableSchema != "public" {
@@ -214,6 +222,9 @@ func (a *app) printResult(s *summary, dbFlag string) {
 			log = fmt.Sprintf("%s of %s", term.Bytes(s.Log.Bytes), s.Log.Kind)
 		}
 		o.Printf("  log      %s (%s)\n", log, scope(s.Log.Scope))
+	}
+	if s.KeptBytes > 0 {
+		o.Printf("  kept     %s of old and new values\n", term.Bytes(s.KeptBytes))
 	}
 	if text := serverText(s.Server); text != "" {
 		o.Printf("  server   %s (whole server, meanwhile)\n", text)

@@ -9,59 +9,126 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-sql-driver/mysql"
+
+	"jugatum/internal/pace"
 	"jugatum/internal/testserver"
 )
 
-// TestStandbyIsWaitedFor stops a real standby's replay in the middle of a run
-// with a limit to its lag: no batch begins until it goes on again. A plain
-// statement leaves it as far behind as it has rows to write.
-func TestStandbyIsWaitedFor(t *testing.T) {
+// withStandby is a primary of its own with a streaming standby.
+func withStandby(t *testing.T) (d, replica *database, standby *testserver.Postgres) {
 	if server == nil {
 		t.Skip(noPG)
 	}
 	t.Parallel()
-	primary, err := testserver.StartPostgres("fsync=off", "max_wal_size=2GB")
+	primary, err := testserver.StartPostgres("fsync=off", "max_wal_size=2GB", "wal_keep_size=1GB")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(primary.Stop)
-	standby, err := primary.Standby()
-	if err != nil {
+	if standby, err = primary.Standby(); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(standby.Stop)
-	d := &database{t: t, engine: "postgres", url: primary.URL("postgres")}
-	if d.db, err = sql.Open("pgx", d.url); err != nil {
+	open := func(s *testserver.Postgres) *database {
+		x := &database{t: t, engine: "postgres", url: s.URL("postgres")}
+		if x.db, err = sql.Open("pgx", x.url); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { x.db.Close() })
+		return x
+	}
+	return open(primary), open(standby), standby
+}
+
+// behind is how much log the standbys lack, in bytes.
+func (d *database) behind() int {
+	return atoi(d.one("SELECT coalesce(max(pg_wal_lsn_diff(pg_current_wal_lsn(), replay_lsn)), 1)::bigint::text FROM pg_stat_replication"))
+}
+
+// caughtUp waits until the standby lacks nothing.
+func (d *database) caughtUp() {
+	d.t.Helper()
+	for begun := time.Now(); d.behind() > 0; time.Sleep(20 * time.Millisecond) {
+		if time.Since(begun) > time.Minute {
+			d.t.Fatal("the standby does not catch up")
+		}
+	}
+}
+
+// TestLagStaysWithin has a standby that replays more slowly than a run could
+// write: with a limit the run keeps to the standby's pace, while a plain statement
+// leaves it behind for as long as it has to replay.
+func TestLagStaysWithin(t *testing.T) {
+	d, _, standby := withStandby(t)
+	d.exec("CREATE TABLE t (id bigint PRIMARY KEY, n bigint, pad text)", "INSERT INTO t SELECT i, 0, repeat('moor with care ', 8) FROM generate_series(1, 60000) AS i", "CHECKPOINT")
+	d.caughtUp()
+	end, err := standby.SlowReplay(0.06)
+	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { d.db.Close() })
-	replica := &database{t: t, engine: "postgres", url: standby.URL("postgres")}
-	if replica.db, err = sql.Open("pgx", replica.url); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { replica.db.Close() })
-	d.killTable()
-	behind := func() int {
-		return atoi(d.one("SELECT coalesce(max(pg_wal_lsn_diff(pg_current_wal_lsn(), replay_lsn)), 0)::bigint::text FROM pg_stat_replication"))
-	}
-	caughtUp := func() {
-		t.Helper()
-		for begun := time.Now(); behind() > 0; time.Sleep(20 * time.Millisecond) {
-			if time.Since(begun) > 30*time.Second {
-				t.Fatal("the standby does not catch up")
+	defer end()
+	// most is how old the oldest log is that the standby lacks, at worst, until it
+	// has caught up after do; by positions, every 20 ms.
+	most := func(do func()) (worst time.Duration) {
+		var track pace.LagTrack
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			do()
+		}()
+		for over := false; ; time.Sleep(20 * time.Millisecond) {
+			x := strings.Fields(d.one("SELECT concat_ws(' ', pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')::bigint, (SELECT min(pg_wal_lsn_diff(replay_lsn, '0/0'))::bigint FROM pg_stat_replication))"))
+			worst = max(worst, track.Look(time.Now(), int64(atoi(x[0])), int64(atoi(x[1]))).Age)
+			if over && atoi(x[0]) <= atoi(x[1]) {
+				return worst
+			}
+			select {
+			case <-done:
+				over = true
+			default:
 			}
 		}
 	}
-	caughtUp()
+	const limit = 500 * time.Millisecond
+	const change = "UPDATE t SET n = n + 1, pad = upper(pad) WHERE id > 0"
+	run := most(func() {
+		d.must(0, "run", "--sql", change, "--accept", "any", "--lag", limit.String(), "--hold", "50ms")
+	})
+	plain := most(func() { d.exec(change) })
+	t.Logf("the standby was behind by at most %v beside a run with a limit of %v, and by %v after the plain statement", run, limit, plain)
+	// A look, a batch, and what is written before the run first looks come on top.
+	if run > limit+1500*time.Millisecond || plain < 2*run {
+		t.Errorf("beside the run the standby fell %v behind, after the plain statement %v; the limit was %v", run, plain, limit)
+	}
+	if got := d.one("SELECT count(*) FROM t WHERE n <> 2"); got != "0" {
+		t.Errorf("%s rows were not changed just once by each", got)
+	}
+	if got := d.one("SELECT why FROM jugatum.batch WHERE why LIKE 'a replica%' ORDER BY pause_ms DESC LIMIT 1"); !strings.Contains(got, "127.0.0.1") || !strings.Contains(got, "MB of log") {
+		t.Errorf("a batch says that it waited since %s", got)
+	}
+}
+
+// TestStandbyIsWaitedFor stops a real standby's replay in the middle of a run
+// with a limit to its lag: no batch begins until it goes on again. The same while
+// the standby is down.
+func TestStandbyIsWaitedFor(t *testing.T) {
+	d, replica, standby := withStandby(t)
+	d.killTable()
+	d.caughtUp()
+	standsStill := func(why string) {
+		t.Helper()
+		time.Sleep(1800 * time.Millisecond) // the limit, a look or two, and a batch
+		batches := d.one("SELECT count(*) FROM jugatum.batch")
+		time.Sleep(700 * time.Millisecond)
+		if got := d.one("SELECT count(*) FROM jugatum.batch"); got != batches {
+			t.Errorf("batches go on while the standby %s: %s, then %s", why, batches, got)
+		}
+	}
 	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "20", "--lag", "600ms")
 	d.waitForBatches(5)
 	replica.lines("SELECT pg_wal_replay_pause()::text")
-	time.Sleep(1800 * time.Millisecond) // the limit, a look or two, and a batch
-	batches, lag := d.one("SELECT count(*) FROM jugatum.batch"), behind()
-	time.Sleep(700 * time.Millisecond)
-	if got := d.one("SELECT count(*) FROM jugatum.batch"); got != batches {
-		t.Errorf("batches go on while the standby is behind: %s, then %s", batches, got)
-	}
+	standsStill("is behind")
 	if cmd.ProcessState != nil {
 		t.Fatal("the run is over already")
 	}
@@ -69,13 +136,17 @@ func TestStandbyIsWaitedFor(t *testing.T) {
 	cmd.Process.Kill()
 	cmd.Wait()
 	cmd = d.start("resume", "1")
-	time.Sleep(1800 * time.Millisecond)
-	batches = d.one("SELECT count(*) FROM jugatum.batch")
-	time.Sleep(700 * time.Millisecond)
-	if got := d.one("SELECT count(*) FROM jugatum.batch"); got != batches {
-		t.Errorf("resumed, batches go on while the standby is behind: %s, then %s", batches, got)
-	}
+	standsStill("is behind, after a resume")
+	batches := atoi(d.one("SELECT count(*) FROM jugatum.batch"))
 	replica.lines("SELECT pg_wal_replay_resume()::text")
+	d.waitForBatches(batches + 5)
+	if err := standby.Halt("immediate"); err != nil {
+		t.Fatal(err)
+	}
+	standsStill("is down")
+	if err := standby.Start(); err != nil {
+		t.Fatal(err)
+	}
 	if err := cmd.Wait(); err != nil {
 		t.Fatalf("%v\n%s", err, cmd.Stderr)
 	}
@@ -83,17 +154,16 @@ func TestStandbyIsWaitedFor(t *testing.T) {
 	if got := d.one("SELECT count(*) FROM jugatum.batch WHERE why LIKE 'a replica%' AND pause_ms > 500"); got == "0" {
 		t.Error("no batch says that a replica was waited for")
 	}
-	d.must(0, "verify", "1")
-	caughtUp()
-
-	replica.lines("SELECT pg_wal_replay_pause()::text")
-	d.exec(strings.Replace(killSQL, "n * 3 + 1", "n + 0", 1))
-	plain := behind()
-	replica.lines("SELECT pg_wal_replay_resume()::text")
-	if lag >= plain {
-		t.Errorf("with the limit the standby fell %d bytes behind, with the plain statement %d", lag, plain)
+	if told := fmt.Sprint(cmd.Stderr); !strings.Contains(told, "MB of log, does not answer") {
+		t.Errorf("the progress does not tell that the standby is down:\n%s", told)
 	}
-	t.Logf("behind: %d bytes with the limit, %d with the plain statement", lag, plain)
+	d.must(0, "verify", "1")
+	// Who may not see how far standbys are is told so, rather than that there are none.
+	d.exec("CREATE ROLE clerk LOGIN", "GRANT ALL ON ALL TABLES IN SCHEMA public TO clerk")
+	clerk := &database{t: t, engine: "postgres", url: strings.Replace(d.url, "postgres@", "clerk@", 1)}
+	if o := clerk.must(1, "run", "--sql", killSQL, "--accept", "any", "--lag", "5s"); !strings.Contains(o.err, "pg_monitor") {
+		t.Errorf("a limit to what cannot be seen: %s", o.err)
+	}
 }
 
 // TestFailover kills a primary in the middle of a run, and promotes its standby:
@@ -139,6 +209,12 @@ func TestFailover(t *testing.T) {
 		}
 		cmd := d.start(args...)
 		d.waitForBatches(before + 30)
+		// What the standby has not received is lost with the primary; it must know of the run.
+		if only.db, err = sql.Open("pgx", only.url); err != nil {
+			t.Fatal(err)
+		}
+		only.waitForBatches(before + 10)
+		only.db.Close()
 		if together {
 			cmd.Process.Kill()
 			cmd.Wait()
@@ -273,8 +349,36 @@ func TestReplicaIsWaitedFor(t *testing.T) {
 	d.must(0, "verify", "1")
 }
 
-// TestGalera runs over a real cluster of three nodes: another node is killed in
-// the middle and joins again, and in the end all of them hold the same.
+// writeAhead changes another column of rows that the run is about to change, on
+// another node of its cluster, until it is told to stop. It gives how many of its
+// changes were committed.
+func (d *database) writeAhead(stop <-chan struct{}) (done int) {
+	r := seeded(3)
+	for {
+		select {
+		case <-stop:
+			return done
+		case <-time.After(2 * time.Millisecond):
+		}
+		var at sql.NullString
+		if err := d.db.QueryRow("SELECT max(json_value(checkpoint, '$[0]')) FROM jugatum_lane").Scan(&at); err != nil {
+			continue // there is no ledger yet
+		}
+		_, err := d.db.Exec("UPDATE t SET m = m + 1 WHERE id = ?", min(atoi(at.String)+1+r.IntN(400), killRows))
+		var me *mysql.MySQLError
+		switch {
+		case err == nil:
+			done++
+		case !errors.As(err, &me) || me.Number != 1213: // the run's batch came first
+			d.t.Errorf("a writer on another node: %v", err)
+			return done
+		}
+	}
+}
+
+// TestGalera runs over a real cluster of three nodes: a writer on another node
+// changes the same rows, a node is killed in the middle and joins again, and in
+// the end all of them hold the same.
 func TestGalera(t *testing.T) {
 	if maria == nil {
 		t.Skip(noM)
@@ -309,8 +413,22 @@ func TestGalera(t *testing.T) {
 	}
 	d := dbs[0]
 	d.killTable()
-	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "250")
-	d.waitForBatches(20)
+	d.exec("ALTER TABLE t ADD COLUMN m integer NOT NULL DEFAULT 0")
+	if o := d.must(2, "run", "--sql", killSQL, "--accept", "any", "--lag", "5s", "--replica", nodes[0].URL("")); !strings.Contains(o.err, "the server that is to be changed") {
+		t.Errorf("the node itself as its replica: %s", o.err)
+	}
+	stop, written := make(chan struct{}), make(chan int)
+	go func() { written <- dbs[1].writeAhead(stop) }()
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "250", "--lag", "3s", "--replica", nodes[1].URL(""))
+	d.waitForBatches(25)
+	close(stop)
+	m := <-written
+	// Commits that another node's came before end like deadlocks, and are done again.
+	retries, failures := d.one("SELECT sum(retries) FROM jugatum_batch"), d.one("SELECT sum(variable_value) FROM information_schema.global_status WHERE variable_name IN ('wsrep_local_cert_failures', 'wsrep_local_bf_aborts')")
+	t.Logf("%d changes on another node; %s batches were done again, after %s certification failures and aborts", m, retries, failures)
+	if m == 0 || atoi(retries) == 0 {
+		t.Errorf("%d changes were made on another node, and %s batches done again", m, retries)
+	}
 	// A node that wants no queue holds everybody up while it has one.
 	dbs[1].exec("SET GLOBAL wsrep_provider_options = 'gcs.fc_limit=1'", "SET GLOBAL innodb_flush_log_at_trx_commit = 1")
 	d.waitForBatches(120)
@@ -333,6 +451,9 @@ func TestGalera(t *testing.T) {
 	for i, x := range dbs {
 		x.exec("SET SESSION wsrep_sync_wait = 1")
 		t.Logf("node %d", i+1)
+		if got := x.one("SELECT sum(m) FROM t"); atoi(got) != m {
+			t.Errorf("the writer's changes add up to %s, not %d", got, m)
+		}
 		x.changedOnce()
 		x.must(0, "verify", "1")
 	}

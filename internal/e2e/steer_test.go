@@ -19,9 +19,12 @@ type sumJSON struct {
 		New        map[string]*string
 		Retried    bool
 	} `json:"rows_set_aside"`
-	HoldMS float64 `json:"hold_target_ms"`
-	Steps  []struct{ Changed int64 }
-	Others struct {
+	HoldMS    float64 `json:"hold_target_ms"`
+	KeptBytes int64   `json:"kept_bytes"`
+	Log       struct{ Bytes int64 }
+	Server    map[string]int64
+	Steps     []struct{ Changed int64 }
+	Others    struct {
 		Waits, Sessions, Samples int64
 		TotalMS                  float64 `json:"total_ms"`
 		LookingMS                float64 `json:"looking_ms"`
@@ -157,8 +160,6 @@ func TestRowsSetAside(t *testing.T) {
 	})
 }
 
-// TestOthersWaitsAreSeen: a session that waits on a batch is seen, with what it
-// waits for, and the run eases off if it may not wait.
 // stuck waits until no batches are made any more.
 func (d *database) stuck() {
 	d.t.Helper()
@@ -218,6 +219,8 @@ func TestOwnWaitsAreSeen(t *testing.T) {
 	})
 }
 
+// TestOthersWaitsAreSeen: a session that waits on a batch is seen, with what it
+// waits for, and the run eases off if it may not wait.
 func TestOthersWaitsAreSeen(t *testing.T) {
 	for _, e := range []string{"postgres", "mariadb"} {
 		t.Run(e, func(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"jugatum/internal/change"
+	"jugatum/internal/pace"
 	"jugatum/internal/sqltext"
 )
 
@@ -149,8 +150,34 @@ type Waiter struct {
 
 // LagTeller is met by engines that can tell how far replicas are behind.
 type LagTeller interface {
-	// Lag is that of the replica furthest behind; -1 if there is none or nothing is known.
-	Lag(ctx context.Context) (time.Duration, error)
+	// Lag is that of the replica furthest behind. A replica that was there and
+	// does not answer any more counts as standing where it stood.
+	Lag(ctx context.Context) (Lag, error)
+}
+
+// Lag is how far a replica is behind.
+type Lag struct {
+	pace.Lag
+	Replica string // its name
+	Lacks   string // how much it lacks, such as "12 MB of log"; "" if nothing
+	Silent  bool   // it does not answer
+}
+
+// NoLag is that of no replica.
+var NoLag = Lag{Lag: pace.NoLag}
+
+func (l Lag) String() string {
+	s := l.Replica
+	if l.Lacks != "" {
+		s += " lacks " + l.Lacks
+		if l.Needs > time.Second {
+			s += fmt.Sprintf(", for which it needs about %.0f s", l.Needs.Seconds())
+		}
+	}
+	if l.Silent {
+		s += ", does not answer"
+	}
+	return s
 }
 
 // ReplicaFollower is met by engines whose replicas must be asked themselves how
@@ -164,9 +191,14 @@ type ReplicaFollower interface {
 // FlowTeller is met by engines of clusters in which a node that falls behind
 // holds up the writers of all.
 type FlowTeller interface {
-	// HeldUp is how long the cluster has held writers up since the server began;
-	// -1 where there is no cluster.
-	HeldUp(ctx context.Context) (time.Duration, error)
+	Flow(ctx context.Context) (Flow, error)
+}
+
+// Flow is what a cluster's flow control has done, and how near it is to doing it.
+type Flow struct {
+	Cluster bool          // false: the server is in none, and the rest means nothing
+	HeldUp  time.Duration // that writers were held up since the server began
+	Queue   float64       // what waits to be applied on our node, 1: as much as makes it hold up all writers
 }
 
 // ServerTeller is met by engines that count what the whole server writes.
@@ -174,6 +206,14 @@ type ServerTeller interface {
 	// ServerFigures gives counters and lengths by name; their difference over a
 	// run has the scope "server", other sessions' work included.
 	ServerFigures(ctx context.Context) (map[string]int64, error)
+}
+
+// LogPositioner is met by engines that tell a transaction's own log only at its
+// commit, but how far the whole server's log has come at any time.
+type LogPositioner interface {
+	// LogPosition is in bytes of the log of this kind; only the difference of two
+	// answers means something, and its scope is "server".
+	LogPosition(ctx context.Context) (position int64, kind string, err error)
 }
 
 // Housekeeper is met by engines that leave work behind for later: dead row
@@ -189,6 +229,12 @@ type Sized interface {
 	// Stored is the bytes of a table, or of all tables together; only the
 	// difference of two answers means something.
 	Stored(ctx context.Context, tx *Tx, table string) (int64, error)
+}
+
+// Weigher is met by engines that can tell how much room one table takes.
+type Weigher interface {
+	// Weigh gives the bytes of a table with its indexes; table is SQL text.
+	Weigh(ctx context.Context, table string) (int64, error)
 }
 
 // Estimator is met by engines whose planner knows about how many rows a change

@@ -44,6 +44,7 @@ type Foretold struct {
 	Seconds   float64 `json:"seconds"`
 	HoldMS    float64 `json:"hold_ms"`
 	LogBytes  int64   `json:"log_bytes"`
+	LogKind   string  `json:"log_kind,omitempty"` // which log, if it is not that of which a run tells
 	KeptBytes int64   `json:"kept_bytes"`
 }
 

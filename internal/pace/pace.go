@@ -16,10 +16,12 @@ type Limits struct {
 
 // Pressure is what was last seen of the others.
 type Pressure struct {
-	Sample  int64         // counts up with every look; 0: nobody looks
-	Waiters int           // other sessions waiting on us
-	Lag     time.Duration // of the replica furthest behind; -1 unknown or none
-	HeldUp  float64       // share of the time since the look before in which a cluster held up all writers
+	Sample  int64   // counts up with every look; 0: nobody looks
+	Waiters int     // other sessions waiting on us
+	Lag     Lag     // of the replica furthest behind
+	Replica string  // which that is, and what it lacks
+	HeldUp  float64 // share of the time since the look before in which a cluster held up all writers
+	Queue   float64 // what waits to be applied on our node of it; 1: as much as makes it hold them up
 	Now     time.Time
 }
 
@@ -37,12 +39,11 @@ type Decision struct {
 // that few others meet one at all. While more sessions wait on us than allowed, every look that sees them halves
 // the batches, down to a sixty-fourth, and a pause as long as the last hold lets
 // them have their turn; every look that sees none brings a quarter back, so that
-// full size returns within 20 looks, five seconds. A replica that is too far behind is
-// waited for until it has come back to four fifths of the limit: going on at the
-// limit itself would mean stopping again at once. The log's rate is held by
+// full size returns within 20 looks, five seconds. A replica is kept within the
+// limit to its lag by the brake. The log's rate is held by
 // pausing until what was written is within it. A cluster that holds all writers up
 // because a node cannot keep pace is eased off for like waiters, without being
-// told to: everybody on it waits.
+// told to: everybody on it waits. So is a node of ours that is half way there.
 //
 // It is told of waits only as often as somebody looks, and of shorter ones not
 // at all.
@@ -50,22 +51,21 @@ type Pacer struct {
 	Sizer
 	Limits Limits
 
-	ease    float64 // share of the sizer's rows, 1 without pressure
-	cause   string  // why it is less
-	sample  int64   // last look that was taken into account
-	lagging bool
-	hold    time.Duration // of the last batch
-	paid    time.Time     // the log written so far is within its rate from then on
+	ease   float64 // share of the sizer's rows, 1 without pressure
+	cause  string  // why it is less
+	sample int64   // last look that was taken into account
+	brake  brake
+	hold   time.Duration // of the last batch
+	paid   time.Time     // the log written so far is within its rate from then on
 }
 
 const (
-	easeDown  = 0.5      // on every look that sees too many waiting
-	easeLeast = 1.0 / 64 // a batch of some rows always makes progress
-	easeUp    = 1.25     // on every look that does not
-	heldShare = 0.05     // of the time held up by a cluster; a node that copes holds nobody up
-	lagBack   = 0.8      // share of the limit to which a replica must come back
-	lagLook   = 250 * time.Millisecond
-	logBurst  = time.Second // of log that may be written ahead of the rate
+	easeDown   = 0.5         // on every look that sees too many waiting
+	easeLeast  = 1.0 / 64    // a batch of some rows always makes progress
+	easeUp     = 1.25        // on every look that does not
+	heldShare  = 0.05        // of the time held up by a cluster; a node that copes holds nobody up
+	queueShare = 0.5         // of the queue at which our node would hold them up; one that copes has next to none
+	logBurst   = time.Second // of log that may be written ahead of the rate
 )
 
 // Next decides on the next batch.
@@ -76,17 +76,6 @@ func (p *Pacer) Next(s Pressure) Decision {
 	if opens := p.Limits.Window.Opens(s.Now); opens > 0 {
 		return Decision{Pause: min(opens, time.Minute), Why: fmt.Sprintf("outside the window %s", p.Limits.Window)}
 	}
-	if p.Limits.Lag > 0 && s.Lag >= 0 {
-		switch {
-		case s.Lag > p.Limits.Lag:
-			p.lagging = true
-		case s.Lag <= time.Duration(lagBack*float64(p.Limits.Lag)):
-			p.lagging = false
-		}
-		if p.lagging {
-			return Decision{Pause: lagLook, Why: fmt.Sprintf("a replica is %s behind", round(s.Lag))}
-		}
-	}
 	d := Decision{}
 	p.Sizer.Gentle = p.Limits.Waiters != nil
 	if s.Sample > p.sample {
@@ -95,8 +84,11 @@ func (p *Pacer) Next(s Pressure) Decision {
 			p.Sizer.Waited()
 		}
 		switch {
-		case s.HeldUp > heldShare:
+		case s.HeldUp > heldShare, s.Queue > queueShare:
 			p.ease, p.cause = max(p.ease*easeDown, easeLeast), "the cluster holds writers up"
+			if s.HeldUp <= heldShare {
+				p.cause = "our node of the cluster is near to holding writers up"
+			}
 			d.Pause = max(p.hold, lagLook)
 		case p.Limits.Waiters != nil && s.Waiters > *p.Limits.Waiters:
 			p.ease, p.cause = max(p.ease*easeDown, easeLeast), "others waited on us"
@@ -114,6 +106,13 @@ func (p *Pacer) Next(s Pressure) Decision {
 		}
 	}
 	d.Rows = max(int(float64(p.Sizer.Next())*p.ease), 1)
+	rows, wait := p.brake.allow(p.Limits.Lag, s.Sample, s.Lag, d.Rows)
+	if rows < d.Rows {
+		d.Rows, d.Pause, d.Why = rows, max(d.Pause, wait), fmt.Sprintf("a replica is %s behind", round(s.Lag.Age))
+		if s.Replica != "" {
+			d.Why += ": " + s.Replica
+		}
+	}
 	return d
 }
 
@@ -122,6 +121,7 @@ func (p *Pacer) Next(s Pressure) Decision {
 func (p *Pacer) Finished(rows int, work, commit time.Duration, log int64, now time.Time) {
 	p.Sizer.Done(rows, work, commit)
 	p.hold = work + commit
+	p.brake.wrote(rows)
 	if p.Limits.LogRate > 0 && log > 0 {
 		if p.paid.Before(now) {
 			p.paid = now

@@ -97,7 +97,7 @@ func TestReliesOnSteadyCosts(t *testing.T) {
 	}
 	before := s.Next()
 	p := Pacer{Sizer: *s}
-	p.Next(Pressure{Sample: 1, Waiters: 1, Lag: -1})
+	p.Next(Pressure{Sample: 1, Waiters: 1, Lag: NoLag})
 	p.Finished(before, 120*time.Millisecond, 8*time.Millisecond, -1, time.Time{})
 	if got := p.Sizer.Next(); got > before*3/4 {
 		t.Errorf("others wait, and batches are as large as before: %d, %d rows", before, got)

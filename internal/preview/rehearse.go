@@ -1,6 +1,7 @@
 package preview
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math"
@@ -15,15 +16,17 @@ import (
 
 // Rehearsal is a batch that was carried out and rolled back, and what it
 // foretells for the whole step. Figures that a server tells only at a commit,
-// and the time of the commits themselves, are not in it.
+// such as the length of a binary log, and the time of the commits themselves, are
+// not in it.
 type Rehearsal struct {
 	Rows    int64          `json:"rows"`    // gone over
 	Changed int64          `json:"changed"` // of these
 	WorkMS  float64        `json:"work_ms"`
 	Log     engine.Log     `json:"-"`
-	LogRow  float64        `json:"log_bytes_a_row"`   // changed row; -1 unknown
-	Records float64        `json:"log_records_a_row"` // changed row; -1 unknown
-	KeptRow float64        `json:"kept_bytes_a_row"`  // changed row; -1 unknown
+	LogKind string         `json:"log_kind,omitempty"` // which log, if it is not that of which a run tells
+	LogRow  float64        `json:"log_bytes_a_row"`    // changed row; -1 unknown
+	Records float64        `json:"log_records_a_row"`  // changed row; -1 unknown
+	KeptRow float64        `json:"kept_bytes_a_row"`   // changed row; -1 unknown
 	Locks   map[string]int `json:"locks"`
 
 	Batches   int64   `json:"batches"` // foretold, as those below
@@ -36,6 +39,10 @@ type Rehearsal struct {
 // rehearsalRows is as many rows as a rehearsal goes over at most: enough to tell
 // what a row costs, and few enough not to be in anybody's way.
 const rehearsalRows = 20_000
+
+// lockAccount is how long to wait before locks are asked for again: more than the
+// tenth of a second after which InnoDB renews what it tells of them.
+const lockAccount = 150 * time.Millisecond
 
 // Rehearse carries out one batch of a step and rolls it back. changes is how
 // many rows the whole step will change.
@@ -112,7 +119,7 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	sized, ok := db.(engine.Sized)
 	before := int64(0)
 	if ok = ok && keep; ok {
-		if before, err = sized.Stored(ctx, tx, kept.Table); err != nil {
+		if before, err = sized.Stored(ctx, tx, cmp.Or(kept.Packed, kept.Table)); err != nil {
 			return nil, err
 		}
 	}
@@ -123,6 +130,13 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 			return nil, err
 		}
 	}
+	positioner, positions := db.(engine.LogPositioner)
+	var position int64
+	if positions {
+		if position, _, err = positioner.LogPosition(ctx); err != nil {
+			return nil, err
+		}
+	}
 	begun := time.Now()
 	e, err := engine.Batch(ctx, db, tx, c, kept, r, 0)
 	if err != nil {
@@ -130,10 +144,15 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	}
 	x.WorkMS = float64(time.Since(begun).Microseconds()) / 1000
 	x.Changed, x.Log = e.Changed, e.Log
-	if tells {
+	for try := 1; tells && x.Locks == nil && try <= 3; try++ {
+		if try > 1 { // the engine could not tell; some renew their account only now and then
+			time.Sleep(lockAccount)
+		}
 		if x.Locks, err = teller.Locks(ctx, tx); err != nil {
 			return nil, err
 		}
+	}
+	if x.Locks != nil {
 		for k, n := range own {
 			if x.Locks[k] -= n; x.Locks[k] <= 0 {
 				delete(x.Locks, k)
@@ -143,15 +162,29 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	if e.Changed == 0 {
 		return x, nil
 	}
-	if e.Log.Scope != "" && e.Log.Bytes >= 0 {
-		x.LogRow, x.Records = float64(e.Log.Bytes)/float64(e.Changed), float64(e.Log.Records)/float64(e.Changed)
-	}
-	if ok {
-		after, err := sized.Stored(ctx, tx, kept.Table)
+	changed := float64(e.Changed)
+	if positions {
+		now, kind, err := positioner.LogPosition(ctx)
 		if err != nil {
 			return nil, err
 		}
-		x.KeptRow = float64(after-before) / float64(e.Changed)
+		x.Log, x.LogKind = engine.Log{Bytes: now - position, Records: -1, Images: -1, Scope: "server"}, kind
+	}
+	if x.Log.Scope != "" && x.Log.Bytes >= 0 {
+		x.LogRow = float64(x.Log.Bytes) / changed
+	}
+	if x.Log.Records >= 0 {
+		x.Records = float64(x.Log.Records) / changed
+	}
+	if ok {
+		after, err := sized.Stored(ctx, tx, cmp.Or(kept.Packed, kept.Table))
+		if err != nil {
+			return nil, err
+		}
+		x.KeptRow = float64(after-before) / changed
+		if positions { // a temporary table is in no log; a real one is there with what it stores
+			x.LogRow += x.KeptRow
+		}
 	}
 	return x, nil
 }

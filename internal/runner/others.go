@@ -55,21 +55,23 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 		return nil
 	}
 	ctx, stop := context.WithCancel(ctx)
-	o := &onlooker{db: db, stop: stop, done: make(chan struct{}), sessions: map[int64]bool{}, most: -1, p: pace.Pressure{Lag: -1}}
+	o := &onlooker{db: db, stop: stop, done: make(chan struct{}), sessions: map[int64]bool{}, most: -1, p: pace.Pressure{Lag: pace.NoLag}}
 	go func() {
 		defer close(o.done)
 		tick := time.NewTicker(lookEvery)
 		defer tick.Stop()
 		kept := time.Now()
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case <-tick.C:
+		for first := true; ; first = false {
+			if !first { // what is there at the beginning counts from the first batch on
+				select {
+				case <-ctx.Done():
+					return
+				case <-tick.C:
+				}
 			}
 			begun := time.Now()
 			var w engine.Waits
-			behind := time.Duration(-1)
+			p := pace.Pressure{Lag: pace.NoLag}
 			var err error
 			o.mu.Lock()
 			ids, c := slices.Sorted(maps.Keys(o.sessions)), o.change
@@ -78,17 +80,18 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 				w, err = watcher.Waiting(ctx, ids)
 			}
 			if lags && err == nil {
-				behind, err = lag.Lag(ctx)
+				var l engine.Lag
+				l, err = lag.Lag(ctx)
+				p.Lag, p.Replica = l.Lag, l.String()
 			}
-			share := 0.0
 			if flows && err == nil {
-				var now time.Duration
-				now, err = flow.HeldUp(ctx)
-				if held >= 0 && now >= held {
-					share = float64(now-held) / float64(begun.Sub(asked))
+				var f engine.Flow
+				f, err = flow.Flow(ctx)
+				if held >= 0 && f.HeldUp >= held {
+					p.HeldUp = float64(f.HeldUp-held) / float64(begun.Sub(asked))
 				}
-				held, asked = now, begun
-				flows = err != nil || now >= 0 // else there is no cluster
+				held, asked, p.Queue = f.HeldUp, begun, f.Queue
+				flows = err != nil || f.Cluster
 			}
 			if keeps && err == nil && c != nil && time.Since(kept) > KeepEvery {
 				kept = time.Now()
@@ -101,7 +104,7 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 			if ctx.Err() != nil {
 				return
 			}
-			o.seen(begun, time.Since(begun)-w.Idle, w, behind, share, err)
+			o.seen(begun, time.Since(begun)-w.Idle, w, p, err)
 		}
 	}()
 	return o
@@ -109,19 +112,20 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 
 // seen takes one look into account. After a failed one nothing is known: waits
 // that were open end where they were last seen.
-func (o *onlooker) seen(at time.Time, took time.Duration, w engine.Waits, lag time.Duration, heldUp float64, err error) {
+func (o *onlooker) seen(at time.Time, took time.Duration, w engine.Waits, p pace.Pressure, err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.samples++
 	o.took += took
 	if err != nil {
-		w, lag = engine.Waits{}, -1
+		w, p = engine.Waits{}, pace.Pressure{Lag: pace.NoLag}
 	} else {
 		o.most = max(o.most, len(w.Others))
 	}
 	o.others.seen(at, o.step, w.Others)
 	o.ours.seen(at, o.step, w.Ours)
-	o.p = pace.Pressure{Sample: o.samples, Waiters: len(w.Others), Lag: lag, HeldUp: heldUp}
+	p.Sample, p.Waiters = o.samples, len(w.Others)
+	o.p = p
 }
 
 // waits follows waits from look to look.
@@ -231,7 +235,7 @@ func (o *onlooker) gone(session int64) {
 // pressure is what was seen last.
 func (o *onlooker) pressure() pace.Pressure {
 	if o == nil {
-		return pace.Pressure{Lag: -1, Now: time.Now()}
+		return pace.Pressure{Lag: pace.NoLag, Now: time.Now()}
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -8,6 +8,7 @@ import (
 
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
+	"jugatum/internal/pace"
 )
 
 // TestWaitsAreCountedUpToTheLastLook: a wait that goes on from look to look is
@@ -21,7 +22,7 @@ func TestWaitsAreCountedUpToTheLastLook(t *testing.T) {
 	}
 	o := &onlooker{most: -1}
 	look := func(ms int, err error, list ...engine.Waiter) {
-		o.seen(at(ms), 2*time.Millisecond, engine.Waits{Others: list}, -1, 0, err)
+		o.seen(at(ms), 2*time.Millisecond, engine.Waits{Others: list}, pace.Pressure{Lag: pace.NoLag}, err)
 	}
 	look(0, nil)
 	look(250, nil, told("7", 100), told("8", 40))
@@ -55,7 +56,7 @@ func TestWaitsAreCountedUpToTheLastLook(t *testing.T) {
 	if none.waited(1) != 0 || none.left() != nil {
 		t.Error("nobody looked, and something was seen")
 	}
-	if p := none.pressure(); p.Sample != 0 || p.Lag != -1 {
+	if p := none.pressure(); p.Sample != 0 || p.Lag != pace.NoLag {
 		t.Errorf("%+v", p)
 	}
 }
@@ -66,7 +67,7 @@ func TestOwnWaits(t *testing.T) {
 	t0 := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	o := &onlooker{most: -1}
 	look := func(ms int, list ...engine.Waiter) {
-		o.seen(t0.Add(time.Duration(ms)*time.Millisecond), 0, engine.Waits{Ours: list}, -1, 0, nil)
+		o.seen(t0.Add(time.Duration(ms)*time.Millisecond), 0, engine.Waits{Ours: list}, pace.Pressure{Lag: pace.NoLag}, nil)
 	}
 	want := func(session int64, ms int) {
 		t.Helper()

@@ -97,6 +97,7 @@ type Progress struct {
 	Waiters     int              // other sessions that wait on us now
 	Workers     int              // at work now
 	Lag         time.Duration    // of the replica furthest behind, -1 unknown
+	Replica     string           // which that is, and what it lacks
 	Note        string           // what holds the run up, "" if nothing does
 	Keeping     []engine.Setting // work left for later, looked at every few seconds
 
@@ -107,6 +108,7 @@ type Progress struct {
 const (
 	lockRunWait   = 15 * time.Second // for a killed process's session to end on the server
 	busyTries     = 60               // about two minutes with the pauses below
+	patientTries  = 2                // after which a batch is halved, whatever its size was meant to be
 	reconnectFor  = 2 * time.Minute
 	firstPause    = 20 * time.Millisecond
 	longestPause  = 2 * time.Second

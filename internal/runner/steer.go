@@ -148,9 +148,18 @@ func (k *worker) wait(ctx context.Context, pause time.Duration, why string) erro
 	return k.wait(ctx, pause-nap, why)
 }
 
-// renew renews the lease if it is time to.
+// renew renews the lease if it is time to. While a replica is waited for, that is
+// at every second look: PostgreSQL's standbys tell how far they have come only when
+// they receive something, and we write nothing else then.
 func (k *worker) renew(ctx context.Context) error {
-	if time.Since(k.beat) <= heartbeatRate {
+	k.mu.Lock()
+	limited := k.Run.Options.Limits.Lag > 0
+	k.mu.Unlock()
+	every := heartbeatRate
+	if limited && k.others.pressure().Lag.Behind() > 0 {
+		every = 2 * lookEvery
+	}
+	if time.Since(k.beat) <= every {
 		return nil
 	}
 	k.beat = time.Now()

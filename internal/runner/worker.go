@@ -146,7 +146,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 		}
 		k.size = narrow.limit(decision.Rows)
 		k.tell(false, func(p *Progress) {
-			p.Waiters, p.Lag, p.Size, p.Note = pressure.Waiters, pressure.Lag, k.size, decision.Why
+			p.Waiters, p.Lag, p.Replica, p.Size, p.Note = pressure.Waiters, pressure.Lag.Age, pressure.Replica, k.size, decision.Why
 		})
 		err := k.batch(ctx, w, way, retries)
 		switch k.sort(ctx, err) {
@@ -163,6 +163,9 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 		case again:
 			retries++
 			k.pacer.Failed()
+			if retries > patientTries { // others write these very rows; fewer of them are met less often
+				narrow.failed(k.size)
+			}
 			if retries > busyTries {
 				return fmt.Errorf("another session's locks were in the way %d times in a row: %w; resume when it has ended", retries, err)
 			}

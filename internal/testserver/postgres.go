@@ -15,6 +15,8 @@ import (
 	"path/filepath"
 	"sort"
 	"strconv"
+	"strings"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -146,10 +148,58 @@ func (p *Postgres) Standby() (*Postgres, error) {
 	return s, nil
 }
 
+// SlowReplay lets a standby replay its log for only a share of the time, until
+// the function that it gives is called.
+func (p *Postgres) SlowReplay(share float64) (end func(), err error) {
+	children, err := os.ReadFile(filepath.Join(p.data(), "postmaster.pid"))
+	if err != nil {
+		return nil, err
+	}
+	parent, _, _ := strings.Cut(string(children), "\n")
+	startup := 0
+	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, path := range stats {
+		text, _ := os.ReadFile(path)
+		_, rest, _ := strings.Cut(string(text), ") ") // after the name: state, parent
+		title, _ := os.ReadFile(filepath.Join(filepath.Dir(path), "cmdline"))
+		if f := strings.Fields(rest); len(f) > 1 && f[1] == parent && strings.Contains(string(title), "startup") {
+			startup, _ = strconv.Atoi(filepath.Base(filepath.Dir(path)))
+		}
+	}
+	if startup == 0 {
+		return nil, fmt.Errorf("no process of %s replays log", p.Dir)
+	}
+	const turn = 50 * time.Millisecond
+	stop, stopped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(stopped)
+		defer syscall.Kill(startup, syscall.SIGCONT)
+		for {
+			for _, x := range []struct {
+				signal syscall.Signal
+				share  float64
+			}{{syscall.SIGCONT, share}, {syscall.SIGSTOP, 1 - share}} {
+				if syscall.Kill(startup, x.signal) != nil {
+					return
+				}
+				select {
+				case <-stop:
+					return
+				case <-time.After(time.Duration(x.share * float64(turn))):
+				}
+			}
+		}
+	}()
+	return sync.OnceFunc(func() { close(stop); <-stopped }), nil
+}
+
 // URL names a database of the server.
 func (p *Postgres) URL(database string) string {
 	return fmt.Sprintf("postgres://postgres@127.0.0.1:%d/%s?sslmode=disable", p.Port, database)
 }
+
+// given are the ports that freePort has given, whose servers may not have begun yet.
+var given sync.Map
 
 // freePort finds a port that nobody uses now, below those that the system gives
 // to outgoing connections: one of these could be taken between here and the
@@ -158,6 +208,9 @@ func freePort() (int, error) {
 	const from, to = 20_000, 32_000
 	for range 100 {
 		port := from + rand.IntN(to-from)
+		if _, taken := given.LoadOrStore(port, true); taken {
+			continue
+		}
 		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 		if err == nil {
 			return port, l.Close()

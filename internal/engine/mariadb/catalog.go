@@ -343,3 +343,38 @@ func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
 	}
 	return append(out, engine.Setting{Name: "may make the ledger", Value: rights, Meaning: "whether " + db.user + " may make the tables jugatum_… in " + db.schema + ", by the grants that name it"}), nil
 }
+
+// rowHeader is what InnoDB adds to the values of a row in the COMPACT and DYNAMIC
+// formats: the record's header, the transaction and the undo pointer (InnoDB
+// documentation, "InnoDB Row Formats").
+const rowHeader = 5 + 6 + 7
+
+// Stored is the length of all values of a table, which may be a temporary one,
+// with the headers of its rows. How full its pages are is not in it.
+func (db *DB) Stored(ctx context.Context, tx *engine.Tx, table string) (n int64, err error) {
+	rows, err := tx.S.Conn.QueryContext(ctx, "SELECT * FROM "+table+" LIMIT 0")
+	if err != nil {
+		return 0, err
+	}
+	names, err := rows.Columns()
+	rows.Close()
+	if err != nil {
+		return 0, err
+	}
+	for i, name := range names {
+		names[i] = "coalesce(octet_length(" + d.Quote(name) + "), 0)"
+	}
+	err = tx.Scan(ctx, fmt.Sprintf("SELECT coalesce(sum(%d + %s), 0) FROM %s", rowHeader, strings.Join(names, " + "), table), nil, &n)
+	return n, err
+}
+
+// Weigh is the size of the table's own file or, where we may not see that, what
+// its statistics say.
+func (db *DB) Weigh(ctx context.Context, table string) (n int64, err error) {
+	name := strings.Trim(table, "`")
+	err = db.pool.QueryRowContext(ctx, "SELECT file_size FROM information_schema.innodb_sys_tablespaces WHERE name = CONCAT(DATABASE(), '/', ?)", name).Scan(&n)
+	if err != nil {
+		err = db.pool.QueryRowContext(ctx, "SELECT data_length + index_length FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", name).Scan(&n)
+	}
+	return n, err
+}

@@ -57,8 +57,8 @@ func (db *DB) Waiting(ctx context.Context, ids []int64) (w engine.Waits, err err
 // ManyWriters is true: writers of different rows do not wait for each other.
 func (db *DB) ManyWriters() bool { return true }
 
-// Housekeeping tells how long InnoDB's history is: row versions that the purge
-// has still to clear away.
+// Housekeeping tells how long InnoDB's history is, row versions that the purge
+// has still to clear away, and how the cluster fares, if there is one.
 func (db *DB) Housekeeping(ctx context.Context, _ *change.Change) ([]engine.Setting, error) {
 	var name string
 	var length int64
@@ -69,12 +69,27 @@ func (db *DB) Housekeeping(ctx context.Context, _ *change.Change) ([]engine.Sett
 	if length > longHistory {
 		x.Advice = "look for an old transaction (information_schema.innodb_trx, by trx_started): the purge waits for its end, and reads of changed rows grow slower until then"
 	}
-	return []engine.Setting{x}, nil
+	out := []engine.Setting{x}
+	if db.galera {
+		n, err := askNode(ctx, db.pool)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, n.setting())
+	}
+	return out, nil
 }
 
 // longHistory is a history list that a purge which is not held up stays well
 // below: a batch adds one transaction to it, a busy server some thousands.
 const longHistory = 100_000
+
+// LogPosition is that of the redo log, to which changes go before their commit.
+func (db *DB) LogPosition(ctx context.Context) (position int64, kind string, err error) {
+	var name string
+	err = db.pool.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Innodb_lsn_current'").Scan(&name, &position)
+	return position, "redo log", err
+}
 
 // ServerFigures gives the bytes of redo log written and the length of the history list.
 func (db *DB) ServerFigures(ctx context.Context) (map[string]int64, error) {

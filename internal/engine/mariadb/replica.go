@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"strconv"
 	"strings"
 	"time"
@@ -11,13 +12,17 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"jugatum/internal/engine"
+	"jugatum/internal/pace"
 )
 
-// replica is a server that applies what ours writes.
+// replica is a server that applies what ours writes: another node of our
+// cluster, or a replica by the binary log.
 type replica struct {
 	name    string
 	pool    *sql.DB
-	track   engine.LagTrack
+	met     bool // has answered, so that it is known whether it is a
+	node    bool // of our cluster
+	track   pace.LagTrack
 	applied int64 // number of the last transaction that it said it had applied
 }
 
@@ -32,7 +37,11 @@ func (db *DB) Follow(ctx context.Context, urls []string, patience bool) error {
 	if err := db.pool.QueryRowContext(ctx, "SELECT @@server_id").Scan(&ours); err != nil {
 		return err
 	}
-	if !db.binlog && len(urls) > 0 {
+	here, err := askNode(ctx, db.pool)
+	if err != nil {
+		return err
+	}
+	if !db.binlog && !db.galera && len(urls) > 0 {
 		return &engine.OpenError{Name: db.name, Err: errors.New("its binary log is off, so it has no replicas"), Do: "leave the replicas out", Usage: true}
 	}
 	for _, raw := range urls {
@@ -54,42 +63,95 @@ func (db *DB) Follow(ctx context.Context, urls []string, patience bool) error {
 		r := &replica{name: engine.SafeURL(raw), pool: sql.OpenDB(connector)}
 		r.pool.SetMaxOpenConns(1)
 		db.follows = append(db.follows, r)
-		var id int64
 		asked, cancel := context.WithTimeout(ctx, 5*askReplica)
-		err = r.pool.QueryRowContext(asked, "SELECT @@server_id").Scan(&id)
+		id, there, err := r.greet(asked)
 		cancel()
+		r.met, r.node = err == nil, db.galera && there.cluster == here.cluster
+		fail := func(err error, do string, usage bool) error {
+			return &engine.OpenError{Name: "replica " + r.name, Err: err, Do: do, Usage: usage}
+		}
 		switch {
 		case err != nil && !patience:
-			return &engine.OpenError{Name: "replica " + r.name, Err: plain(err), Do: "mend it, leave it out, or let it be waited for (--await-replicas)"}
-		case err == nil && id == ours:
-			return &engine.OpenError{Name: "replica " + r.name, Err: errors.New("this is the server that is to be changed, by its server_id"), Do: "name the replica", Usage: true}
+			return fail(plain(err), "mend it, leave it out, or let it be waited for (--await-replicas)", false)
+		case err != nil: // it is waited for
+		case r.node && there.name == here.name, !r.node && id == ours:
+			return fail(errors.New("this is the server that is to be changed, by its server_id or its name in the cluster"), "name the replica", true)
+		case !r.node && !db.binlog:
+			return fail(errors.New("it is no node of this server's cluster, and without a binary log the server has no other replicas"), "name a node, or leave it out", true)
 		}
 	}
 	return nil
 }
 
+// greet asks a replica who it is.
+func (r *replica) greet(ctx context.Context) (id int64, n node, err error) {
+	if err = r.pool.QueryRowContext(ctx, "SELECT @@server_id").Scan(&id); err == nil {
+		n, err = askNode(ctx, r.pool)
+	}
+	return id, n, err
+}
+
 // Lag is that of the replica furthest behind, by the numbers of the last
-// transactions (GTID) written here and applied there; a replica that does not
-// answer counts as standing where it stood.
-func (db *DB) Lag(ctx context.Context) (time.Duration, error) {
+// transactions (GTID, or the cluster's own) written here and applied there; a
+// replica that does not answer counts as standing where it stood.
+func (db *DB) Lag(ctx context.Context) (engine.Lag, error) {
+	worst := engine.NoLag
 	if len(db.follows) == 0 {
-		return -1, nil
+		return worst, nil
 	}
-	var domain, written string
-	if err := db.pool.QueryRowContext(ctx, "SELECT @@gtid_domain_id, @@gtid_binlog_pos").Scan(&domain, &written); err != nil {
-		return -1, err
+	var domain, position string
+	if err := db.pool.QueryRowContext(ctx, "SELECT @@gtid_domain_id, @@gtid_binlog_pos").Scan(&domain, &position); err != nil {
+		return worst, err
 	}
-	worst := time.Duration(-1)
+	var here node
+	if db.galera {
+		var err error
+		if here, err = askNode(ctx, db.pool); err != nil {
+			return worst, err
+		}
+	}
 	for _, r := range db.follows {
 		asked, cancel := context.WithTimeout(ctx, askReplica)
-		var pos string
-		if err := r.pool.QueryRowContext(asked, "SELECT @@gtid_slave_pos").Scan(&pos); err == nil {
-			r.applied = transaction(pos, domain)
-		}
+		applied, err := r.position(asked, domain, here)
 		cancel()
-		worst = max(worst, r.track.Behind(time.Now(), transaction(written, domain), r.applied))
+		written := transaction(position, domain)
+		if r.node || !r.met && db.galera {
+			written = here.committed
+		}
+		if err == nil {
+			r.applied = applied
+		}
+		l := engine.Lag{Replica: r.name, Silent: err != nil}
+		l.Lag = r.track.Look(time.Now(), written, r.applied)
+		if n := written - r.applied; n > 0 && r.applied > 0 {
+			l.Lacks = fmt.Sprintf("%d transactions", n)
+		}
+		if worst.Age < 0 || l.Behind() > worst.Behind() {
+			worst = l
+		}
 	}
 	return worst, ctx.Err()
+}
+
+// position asks a replica for the number of the last transaction that it has applied.
+func (r *replica) position(ctx context.Context, domain string, here node) (int64, error) {
+	if !r.met {
+		_, there, err := r.greet(ctx)
+		if err != nil {
+			return 0, err
+		}
+		r.met, r.node = true, here.cluster != "" && there.cluster == here.cluster
+	}
+	if r.node {
+		n, err := askNode(ctx, r.pool)
+		if err == nil && n.state != "Synced" && n.state != "Donor/Desynced" {
+			err = errors.New("it is joining the cluster") // and its number is not one that it has applied
+		}
+		return n.committed, err
+	}
+	var text string
+	err := r.pool.QueryRowContext(ctx, "SELECT @@gtid_slave_pos").Scan(&text)
+	return transaction(text, domain), err
 }
 
 // transaction is the number of the last transaction of a domain in a position
@@ -103,15 +165,4 @@ func transaction(position, domain string) int64 {
 		}
 	}
 	return 0
-}
-
-// HeldUp is the time that flow control has held writers of the cluster up.
-func (db *DB) HeldUp(ctx context.Context) (time.Duration, error) {
-	if !db.galera {
-		return -1, nil
-	}
-	var name string
-	var ns int64
-	err := db.pool.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'wsrep_flow_control_paused_ns'").Scan(&name, &ns)
-	return time.Duration(ns), err
 }

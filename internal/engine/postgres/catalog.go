@@ -384,8 +384,13 @@ func (db *DB) Estimate(ctx context.Context, c *change.Change) (int64, error) {
 }
 
 // Stored is the size of a table with its TOAST table and indexes.
-func (db *DB) Stored(ctx context.Context, tx *engine.Tx, table string) (int64, error) {
-	var n int64
-	err := tx.Scan(ctx, "SELECT pg_total_relation_size(CAST(? AS text)::regclass)", []any{table}, &n)
+func (db *DB) Stored(ctx context.Context, tx *engine.Tx, table string) (n int64, err error) {
+	err = tx.Scan(ctx, "SELECT pg_total_relation_size(CAST(? AS text)::regclass)", []any{table}, &n)
+	return n, err
+}
+
+// Weigh is the same outside a transaction.
+func (db *DB) Weigh(ctx context.Context, table string) (n int64, err error) {
+	err = db.pool.QueryRowContext(ctx, "SELECT pg_total_relation_size(CAST($1 AS text)::regclass)", table).Scan(&n)
 	return n, err
 }

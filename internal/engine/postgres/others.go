@@ -55,18 +55,6 @@ func (db *DB) Waiting(ctx context.Context, ids []int64) (w engine.Waits, err err
 // ManyWriters is true: writers of different rows do not wait for each other.
 func (db *DB) ManyWriters() bool { return true }
 
-// Lag is how far the standby furthest behind is, by the log's positions in
-// pg_stat_replication.
-func (db *DB) Lag(ctx context.Context) (time.Duration, error) {
-	var written, replayed sql.NullInt64
-	err := db.pool.QueryRowContext(ctx, `SELECT CASE WHEN pg_is_in_recovery() THEN NULL ELSE pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0') END::bigint,
-		min(pg_wal_lsn_diff(replay_lsn, '0/0'))::bigint FROM pg_stat_replication`).Scan(&written, &replayed)
-	if err != nil || !written.Valid || !replayed.Valid {
-		return -1, err
-	}
-	return db.lag.Behind(time.Now(), written.Int64, replayed.Int64), nil
-}
-
 // Housekeeping tells of dead row versions, of updates that had to write to every
 // index (no HOT update), and of transaction numbers, by the server's statistics,
 // which are some seconds old.

@@ -30,8 +30,8 @@ type DB struct {
 	vers string
 	user string
 
-	number int // server_version_num
-	lag    engine.LagTrack
+	number   int // server_version_num
+	standbys standbys
 }
 
 // Open connects to a postgres:// URL. The PG… environment variables and the

@@ -341,24 +341,6 @@ func TestFaults(t *testing.T) {
 	}
 }
 
-// TestLagGrowsWhileAStandbyStandsStill, and is told by the age of the oldest log
-// that it has not replayed.
-func TestLagGrowsWhileAStandbyStandsStill(t *testing.T) {
-	var track engine.LagTrack
-	t0 := time.Now()
-	for _, c := range []struct {
-		ms                int
-		written, replayed int64
-		want              int
-	}{
-		{0, 100, 100, 0}, {250, 300, 100, 0}, {500, 500, 100, 250}, {750, 500, 300, 250}, {1000, 500, 300, 500}, {1250, 500, 499, 750}, {1500, 500, 500, 0}, {1750, 900, 500, 0},
-	} {
-		if got := track.Behind(t0.Add(time.Duration(c.ms)*time.Millisecond), c.written, c.replayed); got != time.Duration(c.want)*time.Millisecond {
-			t.Errorf("after %d ms: %v, want %d ms", c.ms, got, c.want)
-		}
-	}
-}
-
 // TestLocksAreTrue compares what a batch tells of its locks with pg_locks as
 // another session sees it.
 func TestLocksAreTrue(t *testing.T) {
