@@ -1,92 +1,95 @@
 package main
 
 import (
+	"bufio"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"os/exec"
-	"sort"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
-	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// load is what other sessions do while a table is changed: transfers between
-// accounts that stand in the very rows that the change goes over. The sum of
-// all balances must stay what it was.
+// load is what other sessions do while a table is changed: the transactions of
+// pgbench, each of which adds an amount to an account, to its teller and to its
+// branch, and writes it down. On PostgreSQL pgbench itself does that, on MariaDB
+// we do the same. The change goes over the accounts. Balances must add up
+// afterwards.
 type load struct {
-	db        *sql.DB
-	rows      int
-	sessions  int
+	b        *bench
+	sessions int
+	rate     int    // transactions a second, of all sessions; 0: as many as there can be
+	pgbench  string // the program, on PostgreSQL
+
 	mu        sync.Mutex
 	latencies []time.Duration
-	repeated  int // transfers that a deadlock or a timeout rolled back, done again
+	repeated  int // transactions that a deadlock or a timeout rolled back, done again
 }
 
-// transfer moves money between two accounts, again and again until it succeeds;
-// the time for that is what an application's user would have waited.
-func (l *load) transfer(r *rand.Rand) (repeated int, err error) {
-	a, b := 1+r.IntN(l.rows), 1+r.IntN(l.rows)
-	if a == b {
-		return 0, nil
-	}
-	if a > b { // in one order, so that transfers never wait for each other in a circle
-		a, b = b, a
-	}
-	n := 1 + r.IntN(100)
-	once := func() error {
-		tx, err := l.db.Begin()
+// tables makes the accounts, and tellers and branches as pgbench has them.
+func (l *load) tables() error {
+	scale := max(l.b.rows/100_000, 1)
+	if l.pgbench != "" {
+		text, err := exec.Command(l.pgbench, "-i", "-q", "-s", fmt.Sprint(scale), l.b.url).CombinedOutput()
 		if err != nil {
-			return err
+			return fmt.Errorf("pgbench -i: %w\n%s", err, text)
 		}
-		defer tx.Rollback()
-		for _, x := range [][2]int{{a, -n}, {b, n}} {
-			text := fmt.Sprintf("UPDATE account SET balance = balance + (%d) WHERE id = %d", x[1], x[0])
-			if _, err := tx.Exec(text); err != nil {
-				return err
-			}
-		}
-		return tx.Commit()
+		_, err = l.b.db.Exec("CHECKPOINT")
+		return err
 	}
-	for {
-		err := once()
-		var me *mysql.MySQLError
-		var pe *pgconn.PgError
-		if errors.As(err, &me) && (me.Number == 1213 || me.Number == 1205) || errors.As(err, &pe) && (pe.Code == "40P01" || pe.Code == "40001") {
-			repeated++
-			continue
+	for _, text := range []string{"DROP TABLE IF EXISTS pgbench_accounts, pgbench_tellers, pgbench_branches, pgbench_history",
+		"CREATE TABLE pgbench_accounts (aid integer PRIMARY KEY, bid integer, abalance integer, filler char(84))",
+		"CREATE TABLE pgbench_tellers (tid integer PRIMARY KEY, bid integer, tbalance integer, filler char(84))",
+		"CREATE TABLE pgbench_branches (bid integer PRIMARY KEY, bbalance integer, filler char(88))",
+		"CREATE TABLE pgbench_history (n bigint AUTO_INCREMENT PRIMARY KEY, tid integer, bid integer, aid integer, delta integer, mtime timestamp(6), filler char(22))",
+		fmt.Sprintf("INSERT INTO pgbench_accounts SELECT seq, (seq - 1) DIV 100000 + 1, 0, '' FROM seq_1_to_%d", scale*100_000),
+		fmt.Sprintf("INSERT INTO pgbench_tellers SELECT seq, (seq - 1) DIV 10 + 1, 0, '' FROM seq_1_to_%d", scale*10),
+		fmt.Sprintf("INSERT INTO pgbench_branches SELECT seq, 0, '' FROM seq_1_to_%d", scale)} {
+		if _, err := l.b.db.Exec(text); err != nil {
+			return fmt.Errorf("%s: %w", text, err)
 		}
-		return repeated, err
 	}
+	return l.b.settle()
+}
+
+// sums fails unless what all transactions added up to is the same everywhere.
+func (l *load) sums() error {
+	var accounts, tellers, branches, history int64
+	if err := l.b.db.QueryRow(`SELECT (SELECT sum(abalance) FROM pgbench_accounts), (SELECT sum(tbalance) FROM pgbench_tellers), (SELECT sum(bbalance) FROM pgbench_branches),
+		(SELECT coalesce(sum(delta), 0) FROM pgbench_history)`).Scan(&accounts, &tellers, &branches, &history); err != nil {
+		return err
+	}
+	if accounts != tellers || tellers != branches || branches != history {
+		return fmt.Errorf("the balances add up to %d, %d and %d, and what was written down to %d", accounts, tellers, branches, history)
+	}
+	return nil
 }
 
 // during lets the load go on for as long as do takes.
 func (l *load) during(do func() error) error {
-	ctx, stop := context.WithCancel(context.Background())
 	l.latencies, l.repeated = nil, 0
+	if l.pgbench != "" {
+		return l.besidePgbench(do)
+	}
+	ctx, stop := context.WithCancel(context.Background())
 	var group sync.WaitGroup
 	failed := make(chan error, l.sessions)
 	for i := range l.sessions {
 		group.Add(1)
 		go func() {
 			defer group.Done()
-			r := rand.New(rand.NewPCG(uint64(i), 11))
-			for ctx.Err() == nil {
-				begun := time.Now()
-				n, err := l.transfer(r)
-				if err != nil {
-					failed <- err
-					return
-				}
-				l.mu.Lock()
-				l.latencies = append(l.latencies, time.Since(begun))
-				l.repeated += n
-				l.mu.Unlock()
-				time.Sleep(2 * time.Millisecond)
+			if err := l.session(ctx, rand.New(rand.NewPCG(uint64(i), 11))); err != nil {
+				failed <- err
 			}
 		}()
 	}
@@ -101,60 +104,228 @@ func (l *load) during(do func() error) error {
 	}
 }
 
-func (l *load) row(engine, what string, took time.Duration) string {
-	s := append([]time.Duration(nil), l.latencies...)
-	sort.Slice(s, func(a, b int) bool { return s[a] < s[b] })
-	at := func(share float64) float64 {
-		return float64(s[min(int(share*float64(len(s))), len(s)-1)].Microseconds()) / 1000
+// session is one client. Where a rate is given, transactions are due at random
+// moments, and what counts is the time from then on, as pgbench has it: a user
+// who has to wait behind others waits all the same.
+func (l *load) session(ctx context.Context, r *rand.Rand) error {
+	conn, err := l.b.db.Conn(ctx)
+	if err != nil {
+		return err
 	}
-	return fmt.Sprintf("| %s | %s | %.1f s | %d | %.1f ms | %.1f ms | %.0f ms | %d |", engine, what, took.Seconds(), len(s), at(0.5), at(0.99), at(1), l.repeated)
+	defer conn.Close()
+	due := time.Now()
+	for ctx.Err() == nil {
+		if l.rate > 0 {
+			due = due.Add(time.Duration(r.ExpFloat64() * float64(l.sessions) / float64(l.rate) * float64(time.Second)))
+			time.Sleep(time.Until(due))
+		} else {
+			due = time.Now()
+		}
+		repeated, err := l.transaction(conn, r)
+		if err != nil {
+			return err
+		}
+		l.mu.Lock()
+		l.latencies = append(l.latencies, time.Since(due))
+		l.repeated += repeated
+		l.mu.Unlock()
+	}
+	return nil
+}
+
+// transaction is one of pgbench's, carried out again until it succeeds.
+func (l *load) transaction(conn *sql.Conn, r *rand.Rand) (repeated int, err error) {
+	scale := max(l.b.rows/100_000, 1)
+	aid, tid, bid, delta := 1+r.IntN(scale*100_000), 1+r.IntN(scale*10), 1+r.IntN(scale), r.IntN(10_001)-5000
+	once := func() error {
+		ctx := context.Background() // a transaction that was begun is ended
+		tx, err := conn.BeginTx(ctx, nil)
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback()
+		var balance int64
+		if _, err = tx.Exec(fmt.Sprintf("UPDATE pgbench_accounts SET abalance = abalance + (%d) WHERE aid = %d", delta, aid)); err == nil {
+			err = tx.QueryRow(fmt.Sprintf("SELECT abalance FROM pgbench_accounts WHERE aid = %d", aid)).Scan(&balance)
+		}
+		for _, text := range []string{fmt.Sprintf("UPDATE pgbench_tellers SET tbalance = tbalance + (%d) WHERE tid = %d", delta, tid),
+			fmt.Sprintf("UPDATE pgbench_branches SET bbalance = bbalance + (%d) WHERE bid = %d", delta, bid),
+			fmt.Sprintf("INSERT INTO pgbench_history (tid, bid, aid, delta, mtime) VALUES (%d, %d, %d, %d, current_timestamp)", tid, bid, aid, delta)} {
+			if err == nil {
+				_, err = tx.Exec(text)
+			}
+		}
+		if err != nil {
+			return err
+		}
+		return tx.Commit()
+	}
+	for {
+		err := once()
+		var me *mysql.MySQLError
+		if errors.As(err, &me) && (me.Number == 1213 || me.Number == 1205) {
+			repeated++
+			continue
+		}
+		return repeated, err
+	}
+}
+
+// besidePgbench has pgbench write every transaction's latency down, and counts
+// those that were under way while do was.
+func (l *load) besidePgbench(do func() error) error {
+	dir, err := os.MkdirTemp("", "jugatum-load-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	args := []string{"-n", "-c", fmt.Sprint(l.sessions), "-T", "3600", "--max-tries=100", "-l", "--log-prefix=" + filepath.Join(dir, "log")}
+	if l.rate > 0 {
+		args = append(args, "-R", fmt.Sprint(l.rate))
+	}
+	cmd := exec.Command(l.pgbench, append(args, l.b.url)...)
+	var said strings.Builder
+	cmd.Stdout, cmd.Stderr = &said, &said
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	time.Sleep(time.Second) // until its sessions are there
+	begun := time.Now()
+	err = do()
+	ended := time.Now()
+	time.Sleep(100 * time.Millisecond)
+	cmd.Process.Signal(syscall.SIGALRM) // its own alarm, after -T seconds: it finishes the transactions under way
+	if werr := cmd.Wait(); werr != nil {
+		return errors.Join(err, fmt.Errorf("pgbench: %w\n%s", werr, said.String()))
+	}
+	if err != nil {
+		return err
+	}
+	logs, err := filepath.Glob(filepath.Join(dir, "log*"))
+	if err != nil {
+		return err
+	}
+	for _, path := range logs {
+		if err := l.read(path, begun, ended); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// read reads pgbench's log: client, transaction, latency in microseconds (with -R
+// from when it was due), script, second and microsecond of its end, then the lag
+// where there is a rate, then how often it was tried again.
+func (l *load) read(path string, begun, ended time.Time) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		x := strings.Fields(lines.Text())
+		if len(x) < 7 {
+			return fmt.Errorf("pgbench's log has a line %q", lines.Text())
+		}
+		latency, err := strconv.ParseInt(x[2], 10, 64)
+		if err != nil {
+			return fmt.Errorf("pgbench: a transaction %s", x[2]) // skipped or failed
+		}
+		s, _ := strconv.ParseInt(x[4], 10, 64)
+		us, _ := strconv.ParseInt(x[5], 10, 64)
+		took := time.Duration(latency) * time.Microsecond
+		if at := time.Unix(s, us*1000); at.Before(begun) || at.Add(-took).After(ended) {
+			continue
+		}
+		again, _ := strconv.Atoi(x[len(x)-1])
+		l.latencies = append(l.latencies, took)
+		l.repeated += again
+	}
+	return nil
+}
+
+// at is a quantile of the latencies, in milliseconds.
+func (l *load) at(share float64) float64 {
+	if len(l.latencies) == 0 {
+		return 0
+	}
+	s := slices.Sorted(slices.Values(l.latencies))
+	return float64(s[min(int(share*float64(len(s))), len(s)-1)].Microseconds()) / 1000
+}
+
+func (l *load) row(engine, what string, took time.Duration) string {
+	return fmt.Sprintf("| %s | %s | %.1f s | %.0f | %.1f ms | %.1f ms | %.0f ms | %d |", engine, what, took.Seconds(), float64(len(l.latencies))/took.Seconds(), l.at(0.5), l.at(0.99), l.at(1), l.repeated)
 }
 
 const (
-	loadChange = "UPDATE account SET dues = round(dues * 1.05, 2) WHERE id > 0"
-	loadHead   = "| engine | beside the load | took | transfers | median | 99th percentile | longest | repeated |\n|---|---|---|---|---|---|---|---|\n"
+	loadChange = "UPDATE pgbench_accounts SET filler = concat('no. ', aid) WHERE aid > 0"
+	loadHead   = "| engine | beside the load | took | transactions a second | median | 99th percentile | longest | repeated |\n|---|---|---|---|---|---|---|---|\n"
 )
 
 // underLoad prints the load's latencies alone, beside a run in batches and
-// beside the single statement.
-func (b *bench) underLoad() (string, error) {
-	fill := fmt.Sprintf("INSERT INTO account SELECT i, 1000, (i %% 1000) / 7.0, 'moor with care at the north mole' FROM %s", map[string]string{
-		"postgres": fmt.Sprintf("generate_series(1, %d) AS i", b.rows), "mariadb": fmt.Sprintf("(SELECT seq AS i FROM seq_1_to_%d) AS s", b.rows)}[b.engine])
-	for _, text := range []string{"DROP TABLE IF EXISTS account", "CREATE TABLE account (id bigint PRIMARY KEY, balance bigint, dues numeric(10,2), note varchar(60))", fill} {
-		if _, err := b.db.Exec(text); err != nil {
-			return "", fmt.Errorf("%s: %w", text, err)
-		}
-	}
-	l := &load{db: b.db, rows: b.rows, sessions: 4}
-	out := ""
-	for _, c := range []struct {
-		what string
-		do   func() error
-	}{
-		{"nothing", func() error { time.Sleep(8 * time.Second); return nil }},
-		{"a run, hold 100 ms, waiters 0", func() error {
-			text, err := exec.Command(b.bin, "run", "--db", b.url, "--sql", loadChange, "--accept", "any", "--hold", "100ms", "--waiters", "0").CombinedOutput()
+// beside the single statement, some rounds of them, and the median of the ratios.
+func (b *bench) underLoad(rounds, rate, sessions int, with string) (string, error) {
+	l := &load{b: b, sessions: sessions, rate: rate}
+	if b.engine == "postgres" {
+		found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/pgbench")
+		if len(found) == 0 {
+			path, err := exec.LookPath("pgbench")
 			if err != nil {
-				return fmt.Errorf("%w\n%s", err, text)
+				return "", errors.New("pgbench is missing: it comes with the server (Debian: postgresql)")
 			}
-			return nil
-		}},
-		{"the single statement", func() error { _, err := b.db.Exec(loadChange); return err }},
-	} {
-		begun := time.Now()
-		if err := l.during(c.do); err != nil {
-			return "", fmt.Errorf("%s: %w", c.what, err)
+			found = []string{path}
 		}
-		line := l.row(b.engine, c.what, time.Since(begun))
-		fmt.Println(line)
-		out += line + "\n"
-		var sum int64
-		if err := b.db.QueryRow("SELECT sum(balance) FROM account").Scan(&sum); err != nil {
-			return "", err
-		}
-		if sum != int64(b.rows)*1000 {
-			return "", fmt.Errorf("%s: the balances add up to %d, not %d", c.what, sum, b.rows*1000)
+		l.pgbench = found[len(found)-1]
+	}
+	out := ""
+	var ratios []float64
+	for range rounds {
+		alone := 0.0
+		for _, c := range []struct {
+			what string
+			do   func() error
+		}{
+			{"nothing", func() error { time.Sleep(10 * time.Second); return nil }},
+			{"a run, " + with, func() error {
+				text, err := exec.Command(b.bin, append([]string{"run", "--db", b.url, "--sql", loadChange, "--accept", "any", "--again"}, strings.Fields(with)...)...).CombinedOutput()
+				if err != nil {
+					return fmt.Errorf("%w\n%s", err, text)
+				}
+				return nil
+			}},
+			{"the single statement", func() error { _, err := b.db.Exec(loadChange); return err }},
+		} {
+			if err := b.fresh(); err != nil {
+				return "", err
+			}
+			if err := l.tables(); err != nil {
+				return "", err
+			}
+			var took time.Duration
+			if err := l.during(func() error {
+				begun := time.Now()
+				defer func() { took = time.Since(begun) }()
+				return c.do()
+			}); err != nil {
+				return "", fmt.Errorf("%s: %w", c.what, err)
+			}
+			line := l.row(b.engine, c.what, took)
+			fmt.Println(line)
+			out += line + "\n"
+			if err := l.sums(); err != nil {
+				return "", fmt.Errorf("%s: %w", c.what, err)
+			}
+			switch c.what {
+			case "nothing":
+				alone = l.at(0.99)
+			case "the single statement":
+			default:
+				ratios = append(ratios, l.at(0.99)/alone)
+			}
 		}
 	}
-	return out, nil
+	slices.Sort(ratios)
+	line := fmt.Sprintf("\n%s: 99th percentile beside a run ÷ alone %.2f (%.2f … %.2f; wanted ≤ 2)\n\n", b.engine, ratios[rounds/2], ratios[0], ratios[rounds-1])
+	fmt.Print(line)
+	return out + line, nil
 }

@@ -4,7 +4,7 @@
 //
 //	go run ./bench                    both engines, 1,000,000 rows, 5 rounds
 //	go run ./bench -find -rows 2000000   find against statements written by hand
-//	go run ./bench -load              what other sessions wait meanwhile
+//	go run ./bench -load -rounds 3    what other sessions wait meanwhile; with -rate 800, that many transactions a second
 //	go run ./bench -cost              a run against one that does not measure what its batches cost
 //	go run ./bench -engine sqlite -rows 200000 -rounds 3
 package main
@@ -75,7 +75,10 @@ func main() {
 	rows := flag.Int("rows", 1_000_000, "rows of the table")
 	rounds := flag.Int("rounds", 5, "rounds, of which the median counts")
 	out := flag.String("out", "", "write the results as Markdown to this file")
-	load := flag.Bool("load", false, "instead: what other sessions' transfers wait, alone, beside a run and beside the single statement (postgres, mariadb)")
+	load := flag.Bool("load", false, "instead: what other sessions' transactions take, alone, beside a run and beside the single statement (postgres, mariadb)")
+	rate := flag.Int("rate", 0, "with -load: transactions a second, 0 as many as there can be")
+	sessions := flag.Int("sessions", 4, "with -load: sessions of it")
+	with := flag.String("with", "--hold 100ms --waiters 0", "with -load: the run's options")
 	only := flag.String("only", "", "changes whose name holds this")
 	search := flag.Bool("find", false, "instead: find over the demo database, against statements written by hand")
 	cost := flag.Bool("cost", false, "instead: what the measuring of batches costs (postgres, mariadb)")
@@ -87,13 +90,13 @@ func main() {
 			mode += name
 		}
 	}
-	if err := run(*engine, *rows, *rounds, *out, mode); err != nil {
+	if err := run(*engine, *rows, *rounds, *rate, *sessions, *with, *out, mode); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run(engine string, rows, rounds int, out, mode string) error {
+func run(engine string, rows, rounds, rate, sessions int, with, out, mode string) error {
 	dir, err := os.MkdirTemp("", "jugatum-bench-")
 	if err != nil {
 		return err
@@ -129,7 +132,7 @@ func run(engine string, rows, rounds int, out, mode string) error {
 				text, err = b.search(rounds)
 			case e == "sqlite": // one writer, and nothing to ask
 			case mode == "load":
-				text, err = b.underLoad()
+				text, err = b.underLoad(rounds, rate, sessions, with)
 			default:
 				text, err = b.costs(rounds)
 			}
@@ -183,12 +186,22 @@ func newBench(engine, bin, dir string, rows int) (*bench, error) {
 	var err error
 	switch engine {
 	case "postgres":
-		s, err := testserver.StartPostgres("max_wal_size=8GB", "shared_buffers=512MB", "checkpoint_timeout=30min")
+		s, err := testserver.StartPostgres("max_wal_size=8GB", "min_wal_size=4GB", "shared_buffers=512MB", "checkpoint_timeout=30min")
 		if err != nil {
 			return nil, err
 		}
 		b.url, b.stop = s.URL("postgres"), s.Stop
 		if b.db, err = sql.Open("pgx", b.url); err != nil {
+			return nil, err
+		}
+		// A server that has run for a while uses the files of its log over and over;
+		// a new one makes and flushes one every 16 MB, for which everybody waits.
+		for range 150 {
+			if _, err := b.db.Exec("SELECT pg_logical_emit_message(false, 'fill', repeat('x', 16000000))"); err != nil {
+				return nil, err
+			}
+		}
+		if _, err := b.db.Exec("CHECKPOINT"); err != nil {
 			return nil, err
 		}
 	case "mariadb":
