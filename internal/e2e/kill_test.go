@@ -456,6 +456,34 @@ func TestSecondSignal(t *testing.T) {
 	d.unchanged()
 }
 
+// TestCommitsOverlap: on MariaDB a batch changes its rows while the one before it
+// commits, and what it does stays within one transaction.
+func TestCommitsOverlap(t *testing.T) {
+	_, d := ownMariaDB(t) // whose commits wait for the disk
+	t.Parallel()
+	d.killTable()
+	for i, keep := range []string{"values", "none"} {
+		if i > 0 {
+			d.killTable()
+		}
+		d.must(0, "run", "--sql", killSQL, "--accept", "any", "--batch", "1000", "--keep", keep, "--again")
+		d.changedOnce()
+		run := d.lastRun()
+		d.must(0, "verify", run)
+		batches, overlaps := d.one("SELECT count(*) FROM jugatum_batch WHERE run = "+run), d.one(`SELECT count(*) FROM jugatum_batch a JOIN jugatum_batch b ON b.run = a.run AND b.n = a.n + 1
+			WHERE a.run = `+run+` AND timestampdiff(MICROSECOND, left(a.began_at, 26), left(b.began_at, 26)) < a.hold_ms * 1000`)
+		if atoi(batches) != killRows/1000 || atoi(overlaps) < atoi(batches)/4 {
+			t.Errorf("values kept: %s; of %s batches %s began before the commit of the one before had ended", keep, batches, overlaps)
+		}
+		t.Logf("values kept: %s; of %s batches %s began before the commit of the one before had ended", keep, batches, overlaps)
+	}
+	d.must(3, "undo", "2") // nothing was kept
+	d.exec("UPDATE t SET n = id % 1000")
+	d.must(0, "run", "--sql", killSQL, "--accept", "any", "--batch", "1000", "--again")
+	d.must(0, "undo", "3")
+	d.unchanged()
+}
+
 // TestLanesThatKeepNothing: the last lanes match rows and change none, so that
 // the highest numbers of kept rows are unused; undo and verify pass them by.
 func TestLanesThatKeepNothing(t *testing.T) {

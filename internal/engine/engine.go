@@ -249,6 +249,14 @@ type LockTeller interface {
 	Locks(ctx context.Context, tx *Tx) (map[string]int, error)
 }
 
+// CommitOverlapper is met by engines where a commit waits for a disk and other
+// transactions can go on meanwhile.
+type CommitOverlapper interface {
+	// OverlapsCommit reports whether a batch of the change may begin while the one
+	// before it, over other rows, commits on another session.
+	OverlapsCommit(c *change.Change) bool
+}
+
 // KeptReader is met by engines that want to be told before kept values are read back.
 type KeptReader interface {
 	PrepareKept(ctx context.Context, kept *change.Kept) error

@@ -23,6 +23,9 @@ type way interface {
 	next(ctx context.Context, lane *ledger.Lane, n int) (stretch, error)
 	// batch changes the rows of a range.
 	batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error)
+	// turn gives the session for the next batch, and whether its commit may be left
+	// under way while the batch after it changes its rows.
+	turn(ctx context.Context) (s *engine.Session, overlaps bool)
 	// once is true if the first batch is the whole step.
 	once() bool
 	// cut gives keys that part what is left of a lane, about so many rows, into n
@@ -46,8 +49,10 @@ type stretch struct {
 }
 
 // simple is what most ways have in common: nothing is begun ahead, nothing is
-// left behind, and there are many batches, by one worker.
-type simple struct{}
+// left behind, and there are many batches, by one worker, on its session.
+type simple struct{ k *worker }
+
+func (x simple) turn(context.Context) (*engine.Session, bool) { return x.k.session, false }
 
 func (simple) rest()                {}
 func (simple) end()                 {}
@@ -64,13 +69,13 @@ func finished(lane *ledger.Lane, w way) bool {
 func (k *worker) method(w *Work) way {
 	switch {
 	case w.Undo:
-		return &restore{k: k, w: w}
+		return &restore{simple{k}, w}
 	case w.Step.Method == "single":
-		return &single{k: k, w: w}
+		return &single{simple{k}, w}
 	case w.Step.Method == "roster":
-		return &roster{k: k, w: w, keys: k.Ledger.Roster(k.Run.ID, w.Step, w.Change)}
+		return &roster{simple{k}, w, k.Ledger.Roster(k.Run.ID, w.Step, w.Change)}
 	}
-	return &sweep{k: k, w: w, walk: engine.NewWalk(k.DB, w.Change.Table)}
+	return &sweep{simple: simple{k}, w: w, walk: engine.NewWalk(k.DB, w.Change.Table)}
 }
 
 // sweep walks the table in key order. Where reading beside a batch is free, the
@@ -79,7 +84,6 @@ func (k *worker) method(w *Work) way {
 // to change them, it is on one of two further sessions by turns.
 type sweep struct {
 	simple
-	k     *worker
 	w     *Work
 	walk  *engine.Walk
 	size  int // rows asked for last
@@ -125,6 +129,37 @@ func (s *sweep) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, er
 	return x, err
 }
 
+// hand is a session of ours other than the one that is busy.
+func (s *sweep) hand(busy *engine.Session) **engine.Session {
+	if busy != nil && s.hands[0] == busy {
+		return &s.hands[1]
+	}
+	return &s.hands[0]
+}
+
+// turn takes the two sessions by turns where commits may overlap: if nobody else
+// works on the step (several workers' commits overlap already), and it does not
+// matter to the change whether the batch before it can be seen.
+func (s *sweep) turn(ctx context.Context) (*engine.Session, bool) {
+	o, ok := s.k.DB.(engine.CommitOverlapper)
+	if !ok || !s.k.lead || !o.OverlapsCommit(s.w.Change) {
+		return s.simple.turn(ctx)
+	}
+	var busy *engine.Session
+	if s.k.flight != nil {
+		busy = s.k.flight.tx.S
+	}
+	hand := s.hand(busy)
+	if *hand == nil {
+		fresh, err := s.k.dial(ctx)
+		if err != nil { // the batch itself will meet what is wrong
+			return s.simple.turn(ctx)
+		}
+		*hand = fresh
+	}
+	return *hand, true
+}
+
 // look begins to look for the stretch after r, and to read its rows if the
 // engine foresees; tx is the batch under way.
 func (s *sweep) look(ctx context.Context, r change.Range, tx *engine.Tx) {
@@ -145,14 +180,18 @@ func (s *sweep) look(ctx context.Context, r change.Range, tx *engine.Tx) {
 		a.base = s.k.lane.Kept + tx.Foreseen
 	}
 	s.ahead = a
-	hand := &s.hands[0]
-	if *hand == tx.S {
-		hand = &s.hands[1]
+	hand := s.hand(tx.S)
+	var free <-chan struct{} // nil: it is
+	if f := s.k.flight; f != nil && f.tx.S == *hand {
+		free = f.done
 	}
 	go func() {
 		defer close(a.done)
 		a.Range, a.rows, a.err = s.walk.Next(ctx, r.Hi, end, a.n)
 		if a.err == nil && foresees {
+			if free != nil {
+				<-free
+			}
 			s.foresee(ctx, sight, hand, a)
 		}
 	}()
@@ -188,7 +227,7 @@ func (s *sweep) cut(ctx context.Context, lane *ledger.Lane, rows int64, n int) (
 	return s.walk.Cut(ctx, lane.Checkpoint, lane.End, rows, n)
 }
 
-func (s *sweep) fork(k *worker) way { return &sweep{k: k, w: s.w, walk: s.walk} }
+func (s *sweep) fork(k *worker) way { return &sweep{simple: simple{k}, w: s.w, walk: s.walk} }
 
 func (s *sweep) rest() {
 	if s.ahead == nil {
@@ -212,7 +251,6 @@ func (s *sweep) end() {
 // single is the whole step as one statement in one transaction.
 type single struct {
 	simple
-	k *worker
 	w *Work
 }
 
@@ -233,14 +271,13 @@ func (s *single) batch(ctx context.Context, tx *engine.Tx, _ change.Range) (engi
 
 func (s *single) once() bool { return true }
 
-func (s *single) fork(k *worker) way { return &single{k: k, w: s.w} }
+func (s *single) fork(k *worker) way { return &single{simple{k}, s.w} }
 
 // roster first stages the keys of the rows to change, in one look at the table,
 // and then works through that list. The filter is asked again in every batch,
 // so a row that somebody changed since, and that no longer matches, stays.
 type roster struct {
 	simple
-	k    *worker
 	w    *Work
 	keys *change.Kept
 }
@@ -300,7 +337,7 @@ func (s *roster) cut(_ context.Context, lane *ledger.Lane, _ int64, n int) ([]ch
 	return engine.CutInt(from, to, n), nil
 }
 
-func (s *roster) fork(k *worker) way { return &roster{k: k, w: s.w, keys: s.keys} }
+func (s *roster) fork(k *worker) way { return &roster{simple{k}, s.w, s.keys} }
 
 // drop may fail: what is left behind is dropped with the run's other tables.
 func (s *roster) drop(ctx context.Context) {
@@ -324,7 +361,6 @@ func numbered(lane *ledger.Lane, n int) (change.Range, error) {
 // has the new ones.
 type restore struct {
 	simple
-	k *worker
 	w *Work
 }
 
@@ -386,7 +422,7 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 	return e, left, err
 }
 
-func (s *restore) fork(k *worker) way { return &restore{k: k, w: s.w} }
+func (s *restore) fork(k *worker) way { return &restore{simple{k}, s.w} }
 
 // NextKept gives the number before that of the first kept row after from; end
 // if there is none. Numbers up to end may be unused: those of rows that came

@@ -24,6 +24,7 @@ type worker struct {
 	pacer   pace.Pacer
 	tunedAt int // the options that the pacer goes by
 	lane    *ledger.Lane
+	flight  *flight // nil: no commit is under way
 	prev    *ledger.Batch
 	size    int           // rows that the next batch may have
 	rng     change.Range  // of the batch that was tried last
@@ -106,10 +107,13 @@ func (k *worker) connect(ctx context.Context) error {
 // walk works a lane to its end.
 func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) error {
 	k.lane = lane
-	defer way.end()
+	defer func() {
+		k.land(ctx, w) // if it failed, resume will see so
+		way.end()
+	}()
 	retries := 0
 	var narrow narrow
-	for !finished(lane, way) {
+	for !finished(lane, way) || k.flight != nil {
 		select {
 		case <-k.Stop:
 			return ErrStopped
@@ -119,42 +123,17 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			return ctx.Err()
 		default:
 		}
-		if err := k.heed(ctx, w); err != nil {
+		rows, leave, err := k.advance(ctx, w, way, &narrow, retries)
+		if leave {
 			return err
 		}
-		if note := k.held(); note != "" {
-			way.rest()
-			if err := k.wait(ctx, 2*nap, note); err != nil {
-				return err
-			}
-			k.why = "paused"
-			continue
-		}
-		pressure := k.others.pressure()
-		decision := k.pacer.Next(pressure)
-		if decision.Why != "" || k.easing == 0 { // else the reason of the pause that is over now
-			k.why = decision.Why
-		}
-		if decision.Pause > nap {
-			way.rest()
-		}
-		if err := k.wait(ctx, decision.Pause, decision.Why); err != nil {
-			return err
-		}
-		if decision.Rows == 0 || k.held() != "" {
-			continue
-		}
-		k.size = narrow.limit(decision.Rows)
-		k.tell(false, func(p *Progress) {
-			p.Waiters, p.Lag, p.Replica, p.Size, p.Note = pressure.Waiters, pressure.Lag.Age, pressure.Replica, k.size, decision.Why
-		})
-		err := k.batch(ctx, w, way, retries)
 		switch k.sort(ctx, err) {
 		case goOn:
-			retries = 0
-			narrow.done(decision.Rows)
-			k.tell(true, nil)
-			continue
+			if rows > 0 { // else it has only waited
+				retries = 0
+				narrow.done(rows)
+				k.tell(true, nil)
+			}
 		case look:
 			if err := k.position(ctx, w); err != nil {
 				return err
@@ -199,13 +178,61 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			if err != nil {
 				return fmt.Errorf("%s: %w", w.Change.Table, err)
 			}
-			narrow.done(decision.Rows)
+			narrow.done(k.size)
 			k.tell(true, nil)
 		default:
 			return fmt.Errorf("%s: after key %s: %w", w.Change.Table, orBeginning(lane.Checkpoint), err)
 		}
 	}
 	return nil
+}
+
+// advance waits where that is due, or carries out the next batch, for which so
+// many rows were wanted; 0 if there was none. With leave, the walk is to end.
+func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, retries int) (rows int, leave bool, err error) {
+	if finished(k.lane, way) {
+		return 0, false, k.land(ctx, w)
+	}
+	if err := k.heed(ctx, w); err != nil {
+		if lerr := k.land(ctx, w); lerr != nil && errors.Is(err, errRegroup) {
+			k.tunedAt = -1 // once the lane's place is known again
+			return 0, false, lerr
+		}
+		return 0, true, err
+	}
+	if note := k.held(); note != "" {
+		if err := k.land(ctx, w); err != nil {
+			return 0, false, err
+		}
+		way.rest()
+		k.why = "paused"
+		err := k.wait(ctx, 2*nap, note)
+		return 0, err != nil, err
+	}
+	pressure := k.others.pressure()
+	decision := k.pacer.Next(pressure)
+	if decision.Why != "" || k.easing == 0 { // else the reason of the pause that is over now
+		k.why = decision.Why
+	}
+	if decision.Pause > 0 {
+		if err := k.land(ctx, w); err != nil {
+			return 0, false, err
+		}
+		if decision.Pause > nap {
+			way.rest()
+		}
+		if err := k.wait(ctx, decision.Pause, decision.Why); err != nil {
+			return 0, true, err
+		}
+	}
+	if decision.Rows == 0 || k.held() != "" {
+		return 0, false, nil
+	}
+	k.size = narrow.limit(decision.Rows)
+	k.tell(false, func(p *Progress) {
+		p.Waiters, p.Lag, p.Replica, p.Size, p.Note = pressure.Waiters, pressure.Lag.Age, pressure.Replica, k.size, decision.Why
+	})
+	return decision.Rows, false, k.batch(ctx, w, way, retries)
 }
 
 func orBeginning(k change.KeyValue) string {
@@ -247,26 +274,57 @@ func (k *worker) held() string {
 }
 
 // batch carries out the next batch in one transaction. The lane in memory
-// moves only when the commit has succeeded.
-func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error {
+// moves only when the commit has succeeded, or, where it is left under way, is
+// taken back if it has not. After an error no commit is under way.
+func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) (err error) {
+	defer func() {
+		if err == nil {
+			return
+		}
+		if lerr := k.land(ctx, w); lerr != nil {
+			err = lerr
+		}
+	}()
 	next, err := way.next(ctx, k.lane, k.size)
 	if err != nil {
 		return err
 	}
 	rng, rows := next.Range, next.rows
 	k.rng = rng
-	tx, err := next.outlook.Begin(ctx, k.DB, k.session)
+	session, overlaps := way.turn(ctx)
+	if !overlaps {
+		if err := k.land(ctx, w); err != nil {
+			return err
+		}
+	}
+	tx, err := next.outlook.Begin(ctx, k.DB, session)
 	if err != nil {
 		return err
 	}
-	defer tx.Rollback()
+	launched := false
+	defer func() {
+		if !launched {
+			tx.Rollback()
+		}
+	}()
 	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, LockWait: tx.Wait, Retries: retries, Pause: k.easing, Why: k.why, Waiters: -1}
-	if err := k.Ledger.Fence(ctx, tx, k.Run.ID, w.Step.N, k.lane, rng.Hi); err != nil {
-		return err
+	late := k.flight != nil // then the checkpoint moves after the change
+	if !late {
+		if err := k.Ledger.Fence(ctx, tx, k.Run.ID, w.Step.N, k.lane, rng.Hi); err != nil {
+			return err
+		}
 	}
 	var left []ledger.Left
 	if b.Effect, left, err = way.batch(ctx, tx, rng); err != nil {
 		return err
+	}
+	if late {
+		if err := k.land(ctx, w); err != nil {
+			return err
+		}
+		if err := k.Ledger.Fence(ctx, tx, k.Run.ID, w.Step.N, k.lane, rng.Hi); err != nil {
+			return err
+		}
 	}
 	b.LeftAlone = int64(len(left))
 	if len(b.Effect.Refused) > 0 {
@@ -302,9 +360,19 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) error
 		}
 		k.beat = time.Now()
 	}
+	if overlaps && len(b.Effect.Refused) == 0 {
+		k.launch(ctx, tx, b)
+		launched = true
+		return nil
+	}
 	if err := tx.Commit(ctx); err != nil {
 		return err
 	}
+	return k.committed(ctx, w, tx, b)
+}
+
+// committed takes a batch into account.
+func (k *worker) committed(ctx context.Context, w *Work, tx *engine.Tx, b *ledger.Batch) error {
 	b.Hold = tx.Hold
 	if tx.Log.Scope != "" { // told only at the commit
 		b.Effect.Log = tx.Log

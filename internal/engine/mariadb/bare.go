@@ -100,6 +100,12 @@ func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r chang
 	return e, nil
 }
 
+// OverlapsCommit is true where nothing goes into a batch but its own rows. Not in
+// a cluster, where a commit may fail because of another node's.
+func (db *DB) OverlapsCommit(c *change.Change) bool {
+	return !db.galera && (c.Repeatable(pure) || c.Rewrite != nil && len(c.Table.Triggers) == 0)
+}
+
 // sparse changes the rows of a range of which few matched in the batch before:
 // it reads their keys without locks, and locks these rows alone. The filter is
 // asked again for each of them, unless the snapshot stands for that.
