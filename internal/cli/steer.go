@@ -84,7 +84,7 @@ var limitNames = map[string]string{"waiters": "waiters", "lag": "lag", "log-rate
 func limitFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "waiters", Usage: "ease off while more other sessions than this wait on us"},
-		&cli.StringFlag{Name: "lag", Usage: "wait while a replica is further behind than this (5s)"},
+		&cli.StringFlag{Name: "lag", Usage: "write no faster than keeps every replica within this (5s)"},
 		&cli.StringFlag{Name: "log-rate", Usage: "most log to write (20MB/s)"},
 		&cli.StringFlag{Name: "window", Usage: "begin batches only at this time of day (22:00-05:30)"},
 	}
@@ -95,7 +95,7 @@ func workersFlag() cli.Flag {
 }
 
 func replicaFlag() cli.Flag {
-	return &cli.StringSliceFlag{Name: "replica", Usage: "`URL` of a replica that --lag minds (MariaDB; a password is taken from the database's own if left out)"}
+	return &cli.StringSliceFlag{Name: "replica", Usage: "`URL` of a replica or another cluster node that --lag minds (MariaDB; a password is taken from the database's own if left out)"}
 }
 
 func awaitFlag() cli.Flag {
