@@ -41,15 +41,14 @@ func (b *brake) allow(limit time.Duration, sample int64, l Lag, rows int) (allow
 	if l.Age < 0 || limit <= 0 {
 		return rows, 0
 	}
-	fresh := sample > b.sample
-	if fresh {
+	if sample > b.sample {
 		b.look(limit, sample, l)
 	}
 	switch {
 	case b.lagging:
 		return 0, lagLook
 	case b.perRow == 0:
-		if sample <= lagLearn && (b.rows > 0 || l.Age > 0 && fresh) {
+		if sample <= lagLearn && (b.rows > 0 || l.Age > 0) {
 			return 0, lagGlance
 		}
 		return rows, 0
