@@ -7,7 +7,8 @@ import "time"
 // at the limit itself would mean stopping again at once.
 //
 // So that it is hardly ever passed, every look grants only as many rows as the
-// replica applies in what is left of six tenths of the limit. What a row costs a
+// replica applies in what is left of six tenths of the limit, or in a tenth of what
+// is left of all of it, if that is more. What a row costs a
 // replica is learnt from the looks at which it was busy; at the beginning, while
 // nothing is known, there is one batch a look, and it waits until the replica has
 // applied the one before. Where the replica keeps up, what was learnt is forgotten
@@ -17,20 +18,24 @@ import "time"
 // than two looks a slow replica is not kept busy all the time.
 type brake struct {
 	perRow  float64 // time that the replica needs for a row of ours, in nanoseconds; 0 unknown
-	credit  float64 // of that time, granted until the next look
+	grant   float64 // of that time, granted by the last look,
+	credit  float64 // and what is left of it
 	lagging bool
 
 	sample  int64 // last look that was taken into account
-	written int64 // how far the log was then
-	rows    int64 // of batches since
+	rows    int64 // of batches since,
+	batches int64 // how many these were,
+	bytes   int64 // and the log that they wrote
+	workers int   // that share what is granted; 0 is 1
 }
 
 const (
 	lagBack   = 0.8  // share of the limit to which a replica must come back
-	lagGrant  = 0.6  // share of the limit up to which more is granted
+	lagGrant  = 0.6  // share of the limit up to which all that is left is granted,
+	lagMore   = 0.1  // and share of what is left of the whole limit, beyond that: others may keep a replica there
 	lagLearn  = 8    // looks from the beginning on with one batch each
 	lagForget = 0.8  // of a row's cost is still believed after a look at which the replica kept up
-	lagLeast  = 0.25 // of the rows wanted, or of all that would ever be granted, make a batch; fewer wait for the next look
+	lagLeast  = 0.25 // of the rows wanted, or of all that the look granted, make a batch; fewer wait for the next look
 	lagLook   = 250 * time.Millisecond
 	lagGlance = 25 * time.Millisecond // from one question whether there was a look to the next
 )
@@ -54,28 +59,39 @@ func (b *brake) allow(limit time.Duration, sample int64, l Lag, rows int) (allow
 		return rows, 0
 	}
 	granted := b.credit / b.perRow
-	most := lagGrant * float64(limit) / b.perRow
 	switch {
 	case granted >= float64(rows):
 		return rows, 0
-	case granted < 1 && most >= 1, granted < lagLeast*min(float64(rows), most):
+	case b.rows == 0: // the first since the look: however little it is, the run goes on
+		return max(int(granted), 1), 0
+	case granted < max(lagLeast*min(float64(rows), b.grant/b.perRow), 1):
 		return 0, lagGlance
 	}
-	return max(int(granted), 1), 0
+	return int(granted), 0
 }
 
 // look takes in what a look has shown.
+//
+// What others write costs the replica as well, but is none of what a row of ours
+// does. Where transactions are counted, one of ours counts like one of theirs, and
+// so for less than it is; there the age tells, if later.
 func (b *brake) look(limit time.Duration, sample int64, l Lag) {
-	if l.Rate > 0 && b.rows > 0 && b.written > 0 && l.Written > b.written {
-		b.perRow = float64(l.Written-b.written) / float64(b.rows) / l.Rate * float64(time.Second)
+	ours := b.bytes
+	if l.Transactions {
+		ours = b.batches
+	}
+	if l.Rate > 0 && ours > 0 {
+		b.perRow = float64(ours) / float64(b.rows) / l.Rate * float64(time.Second)
 	} else if l.Rate == 0 && l.Needs == 0 {
 		b.perRow *= lagForget
 		if b.perRow < 1 {
 			b.perRow = 0
 		}
 	}
-	b.sample, b.written, b.rows = sample, l.Written, 0
-	b.credit = lagGrant*float64(limit) - float64(l.Behind())
+	b.sample, b.rows, b.batches, b.bytes = sample, 0, 0, 0
+	b.grant = max(lagGrant*float64(limit)-float64(l.Behind()), lagMore*float64(limit-l.Behind()), 0)
+	b.grant /= float64(max(b.workers, 1))
+	b.credit = b.grant
 	switch {
 	case l.Behind() > limit:
 		b.lagging = true
@@ -84,8 +100,10 @@ func (b *brake) look(limit time.Duration, sample int64, l Lag) {
 	}
 }
 
-// wrote tells of a batch that was committed.
-func (b *brake) wrote(rows int) {
+// wrote tells of a batch that was committed, and the log it wrote (bytes, -1 unknown).
+func (b *brake) wrote(rows int, log int64) {
 	b.rows += int64(rows)
+	b.batches++
+	b.bytes += max(log, 0)
 	b.credit -= float64(rows) * b.perRow
 }

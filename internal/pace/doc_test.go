@@ -24,7 +24,7 @@ func TestConstantsAreAsDocumented(t *testing.T) {
 		fmt.Sprintf("| %v | `--waiters` is set |", aimGentle),
 		fmt.Sprintf("more than %v of the time since the last look", heldShare),
 		fmt.Sprintf("longer than %v of what makes it do so", queueShare),
-		fmt.Sprintf("what is left of %v of the limit", lagGrant),
+		fmt.Sprintf("what is left of %v of the limit, or in %v of what is left of all of it", lagGrant, lagMore),
 		fmt.Sprintf("For the first %d looks", lagLearn),
 		fmt.Sprintf("come back to %v of it", lagBack),
 	} {

@@ -7,10 +7,11 @@ import (
 
 // Lag is how far a replica is behind.
 type Lag struct {
-	Age     time.Duration // of the oldest change that it lacks; -1 if there is no replica, or nothing is known
-	Needs   time.Duration // about how long it needs for all that it lacks; 0 where it keeps up, -1 where it stands still
-	Written int64         // how far the log is, in bytes or transactions
-	Rate    float64       // of these, how many it applies a second; 0 where it keeps up, so that nobody knows
+	Age   time.Duration // of the oldest change that it lacks; -1 if there is no replica, or nothing is known
+	Needs time.Duration // about how long it needs for all that it lacks; 0 where it keeps up, -1 where it stands still
+	Rate  float64       // bytes or transactions that it applies a second; 0 where it keeps up, so that nobody knows
+
+	Transactions bool // these are counted rather than bytes
 }
 
 // NoLag is that of no replica.
@@ -61,7 +62,7 @@ const (
 func (t *LagTrack) Look(now time.Time, written, applied int64) Lag {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	l := Lag{Written: written}
+	var l Lag
 	l.Needs, l.Rate = t.speed(now, written, applied)
 	t.past = append(t.past, position{now, written})
 	n := 0

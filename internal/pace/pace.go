@@ -49,7 +49,8 @@ type Decision struct {
 // at all.
 type Pacer struct {
 	Sizer
-	Limits Limits
+	Limits  Limits
+	Workers int // that share the limits to lag and log, each with a Pacer of its own; 0 is 1
 
 	ease   float64 // share of the sizer's rows, 1 without pressure
 	cause  string  // why it is less
@@ -106,6 +107,7 @@ func (p *Pacer) Next(s Pressure) Decision {
 		}
 	}
 	d.Rows = max(int(float64(p.Sizer.Next())*p.ease), 1)
+	p.brake.workers = p.Workers
 	rows, wait := p.brake.allow(p.Limits.Lag, s.Sample, s.Lag, d.Rows)
 	if rows < d.Rows {
 		d.Rows, d.Pause, d.Why = rows, max(d.Pause, wait), fmt.Sprintf("a replica is %s behind", round(s.Lag.Age))
@@ -121,12 +123,13 @@ func (p *Pacer) Next(s Pressure) Decision {
 func (p *Pacer) Finished(rows int, work, commit time.Duration, log int64, now time.Time) {
 	p.Sizer.Done(rows, work, commit)
 	p.hold = work + commit
-	p.brake.wrote(rows)
+	p.brake.wrote(rows, log)
 	if p.Limits.LogRate > 0 && log > 0 {
 		if p.paid.Before(now) {
 			p.paid = now
 		}
-		p.paid = p.paid.Add(time.Duration(float64(log) / float64(p.Limits.LogRate) * float64(time.Second)))
+		rate := float64(p.Limits.LogRate) / float64(max(p.Workers, 1))
+		p.paid = p.paid.Add(time.Duration(float64(log) / rate * float64(time.Second)))
 	}
 }
 

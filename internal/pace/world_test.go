@@ -252,3 +252,24 @@ func TestReplicaStaysWithinItsLag(t *testing.T) {
 		}
 	}
 }
+
+// TestGoesOnBesideOthersLag: a replica that is kept behind, within the limit, by
+// something else than us does not bring the run to a halt.
+func TestGoesOnBesideOthersLag(t *testing.T) {
+	w := newWorld(Limits{Lag: 5 * time.Second})
+	w.replay = func(time.Time) float64 { return 30e6 }
+	w.log, w.replayed = 30e6*4, 0 // four seconds behind,
+	for w.now.Sub(worldBegins) < 10*time.Minute {
+		if w.log-w.replayed < 30e6*4 { // and others see to it that it stays so
+			w.log = w.replayed + 30e6*4
+		}
+		w.step()
+	}
+	if rate := float64(w.rows) * 400 / 600; rate < 3e6 {
+		t.Errorf("beside others' lag only %.1f MB/s of ours were written", rate/1e6)
+	}
+	if w.worst > 5500*time.Millisecond {
+		t.Errorf("it fell %v behind", w.worst)
+	}
+	t.Logf("%.1f MB/s of ours, at most %v behind", float64(w.rows)*400/600/1e6, w.worst)
+}

@@ -64,17 +64,13 @@ func (r *Runner) hold(why string) {
 	r.paused = why
 }
 
-// settle takes the run's options over into what decides on batches. The log's
-// rate is for all workers together.
+// settle takes the run's options over into what decides on batches.
 func (k *worker) settle() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	o := k.Run.Options
 	k.tunedAt = k.tuned
-	k.pacer.Target, k.pacer.Fixed, k.pacer.Limits = o.Hold, o.Batch, o.Limits
-	if k.crew > 1 && o.Limits.LogRate > 0 {
-		k.pacer.Limits.LogRate = max(o.Limits.LogRate/int64(k.crew), 1)
-	}
+	k.pacer.Target, k.pacer.Fixed, k.pacer.Limits, k.pacer.Workers = o.Hold, o.Batch, o.Limits, k.crew
 }
 
 // Tune changes options as the arguments of a signal say: hold, batch, workers,

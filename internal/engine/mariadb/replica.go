@@ -123,6 +123,7 @@ func (db *DB) Lag(ctx context.Context) (engine.Lag, error) {
 		}
 		l := engine.Lag{Replica: r.name, Silent: err != nil}
 		l.Lag = r.track.Look(time.Now(), written, r.applied)
+		l.Transactions = true
 		if n := written - r.applied; n > 0 && r.applied > 0 {
 			l.Lacks = fmt.Sprintf("%d transactions", n)
 		}
