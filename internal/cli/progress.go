@@ -92,7 +92,11 @@ func (a *app) block(p runner.Progress, width int) []string {
 		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("left alone %s rows that others had changed since", term.Count(p.LeftAlone))))
 	}
 	if p.Note != "" {
-		lines = append(lines, o.Paint(term.Warn, p.Note))
+		note := p.Note
+		if p.Lag > 0 && strings.HasPrefix(note, "a replica is ") { // which one is told above
+			note, _, _ = strings.Cut(note, ": ")
+		}
+		lines = append(lines, o.Paint(term.Warn, term.Fit(term.Clean(note), width)))
 	}
 	return lines
 }

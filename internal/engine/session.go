@@ -14,6 +14,7 @@ type Session struct {
 	Conn     *sql.Conn
 	ID       int64     // the server's number for the session, 0 where it has none
 	Begin    string    // statement that begins a transaction
+	Locks    bool      // it takes the write lock, and waits for it
 	Numbered bool      // placeholders are $1, $2, … instead of ?
 	State    any       // the engine's own
 	Started  func(*Tx) // after the transaction began
@@ -60,7 +61,9 @@ func (s *Session) Start(ctx context.Context) (*Tx, error) {
 		return nil, err
 	}
 	tx := &Tx{S: s, began: time.Now(), Log: NoLog, Foreseen: -1}
-	tx.Wait = tx.began.Sub(t0)
+	if s.Locks { // else it was only a round trip
+		tx.Wait = tx.began.Sub(t0)
+	}
 	if s.Started != nil {
 		s.Started(tx)
 	}

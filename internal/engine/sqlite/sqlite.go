@@ -160,7 +160,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 	}
 	st := &session{copying: make(chan struct{})}
 	close(st.copying)
-	s := &engine.Session{Conn: conn, Begin: "BEGIN IMMEDIATE", State: st}
+	s := &engine.Session{Conn: conn, Begin: "BEGIN IMMEDIATE", Locks: true, State: st}
 	settings := []string{
 		fmt.Sprintf("PRAGMA busy_timeout = %d", max(o.LockTimeout, waitForLock).Milliseconds()),
 		"PRAGMA temp_store = FILE",
