@@ -214,6 +214,9 @@ func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, 
 	if decision.Why != "" || k.easing == 0 { // else the reason of the pause that is over now
 		k.why = decision.Why
 	}
+	k.tell(false, func(p *Progress) {
+		p.Waiters, p.Lag, p.Replica = pressure.Waiters, pressure.Lag.Age, pressure.Replica
+	})
 	if decision.Pause > 0 {
 		if err := k.land(ctx, w); err != nil {
 			return 0, false, err
@@ -229,9 +232,7 @@ func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, 
 		return 0, false, nil
 	}
 	k.size = narrow.limit(decision.Rows)
-	k.tell(false, func(p *Progress) {
-		p.Waiters, p.Lag, p.Replica, p.Size, p.Note = pressure.Waiters, pressure.Lag.Age, pressure.Replica, k.size, decision.Why
-	})
+	k.tell(false, func(p *Progress) { p.Size, p.Note = k.size, decision.Why })
 	return decision.Rows, false, k.batch(ctx, w, way, retries)
 }
 
