@@ -23,7 +23,6 @@ type node struct {
 	committed int64  // number of the last transaction of the cluster that was applied here
 	queue     int64  // transactions of other nodes that wait to be applied here
 	held      time.Duration
-	failures  int64 // transactions of this node given up because another node's came first
 }
 
 // askNode asks a node; its name is empty where the server is in no cluster.
@@ -56,8 +55,6 @@ func askNode(ctx context.Context, pool *sql.DB) (n node, err error) {
 			n.queue = number
 		case "wsrep_flow_control_paused_ns":
 			n.held = time.Duration(number)
-		case "wsrep_local_cert_failures", "wsrep_local_bf_aborts":
-			n.failures += number
 		}
 	}
 	return n, rows.Err()
