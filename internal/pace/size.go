@@ -19,11 +19,9 @@ type Sizer struct {
 	Fixed  int           // rows, always; 0 to be steered by Target
 	Gentle bool          // others are not to wait: holds far below the target, so that few meet one
 
-	size   int
-	recent []sample      // of the last batches
-	begin  time.Duration // part of a batch's work that does not grow with its rows, as far as it was learnt
-	still  int           // batches since the last probe
-	gap    int           // from one probe to the next
+	size     int
+	recent   []sample // of the last batches
+	overhead overhead
 
 	perRow, fixed float64   // nanoseconds, as reckoned after the last batch
 	off           []float64 // holds divided by what was reckoned, of the last watched batches
@@ -70,15 +68,6 @@ const (
 	// Most is the largest batch, in rows: enough that the cost of a transaction
 	// no longer shows, and few enough to keep a sort or a hash in memory.
 	Most = 500_000
-	// begin is the part of a batch's work that does not grow with its rows, as
-	// long as nothing else was learnt: the fence, the plan, the record.
-	begin = 2 * time.Millisecond
-	// few rows are those among which that part shows. Batches that are down to a
-	// few rows, all of the same number, say nothing about what a row costs: from
-	// time to time one of twice as many is tried (a probe).
-	few = 64
-	// probe is how many batches lie before the first such try; it doubles.
-	probe = 8
 )
 
 // Next gives the rows of the next batch, at least 1.
@@ -109,41 +98,37 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 		}
 		return
 	}
-	s.recent = append(s.recent, sample{float64(rows), float64(work), float64(commit)})
+	c := sample{float64(rows), float64(work), float64(commit)}
+	s.recent = append(s.recent, c)
 	if len(s.recent) > Memory {
 		s.recent = s.recent[1:]
 	}
-	s.learn()
+	s.overhead.learn(c)
 	// The mean of the last batches, but never less than half of the dearest one
 	// that is large enough to tell: what a small batch costs is mostly not its rows.
 	var sum, dearest sample
 	for _, c := range s.recent {
 		sum.rows += c.rows
-		sum.work += s.ofRows(c)
+		sum.work += s.overhead.ofRows(c)
 		sum.fixed += c.fixed
 		dearest.rows = max(dearest.rows, c.rows)
 		dearest.fixed = max(dearest.fixed, c.fixed)
 	}
 	for _, c := range s.recent {
 		if c.rows >= dearest.rows/4 {
-			dearest.work = max(dearest.work, s.ofRows(c)/c.rows)
+			dearest.work = max(dearest.work, s.overhead.ofRows(c)/c.rows)
 		}
 	}
 	n := float64(len(s.recent))
 	perRow := max(sum.work/sum.rows, dearest.work/2, 1)
-	fixed := max(sum.fixed/n, dearest.fixed/2) + float64(s.begin)
+	fixed := max(sum.fixed/n, dearest.fixed/2) + s.overhead.perBatch()
 	// Where a commit and the rest of what every batch costs fill the target by
 	// themselves, rows get a tenth of the target, or a quarter of that cost:
 	// smaller batches would hardly be shorter, only many more.
 	s.perRow, s.fixed = perRow, fixed
 	room := max(s.aim()*float64(s.Target)-fixed, 0.1*float64(s.Target), fixed/4)
 	size := int(min(room/perRow, Most))
-	s.size = max(min(size, last*growth), last/growth, 1)
-	s.still++
-	if s.size < few/4 && s.alike() && s.still >= max(s.gap, probe) {
-		s.size *= 2
-		s.still, s.gap = 0, min(2*max(s.gap, probe), 1024)
-	}
+	s.size = s.overhead.try(last, max(min(size, last*growth), last/growth, 1))
 }
 
 // aim is the share of the target that the next batch should take.
@@ -175,45 +160,6 @@ func (s *Sizer) rely(rows, hold float64) {
 // they must, for as long as it takes to rely on their cost again.
 func (s *Sizer) Waited() {
 	s.off, s.share = nil, aim
-}
-
-// ofRows is the part of a batch's work that its rows are charged with. What is
-// left of a batch that took about as long as an empty one is hardly zero.
-func (s *Sizer) ofRows(c sample) float64 {
-	return max(c.work-float64(max(s.begin, begin)), c.work/32)
-}
-
-// learn finds, from batches of few rows and of more, what does not grow with rows.
-func (s *Sizer) learn() {
-	least, most := s.recent[0].rows, s.recent[0].rows
-	for _, c := range s.recent {
-		least, most = min(least, c.rows), max(most, c.rows)
-	}
-	if least > few || most < 2*least {
-		return
-	}
-	var small, large sample
-	var ns, nl float64
-	for _, c := range s.recent {
-		if c.rows < 1.5*least {
-			small.rows, small.work, ns = small.rows+c.rows, small.work+c.work, ns+1
-		}
-		if c.rows > most/1.5 {
-			large.rows, large.work, nl = large.rows+c.rows, large.work+c.work, nl+1
-		}
-	}
-	slope := (large.work/nl - small.work/ns) / (large.rows/nl - small.rows/ns)
-	s.begin = max(begin, time.Duration(0.9*(small.work/ns-max(slope, 0)*small.rows/ns)))
-}
-
-// alike reports whether all batches that are remembered had as many rows.
-func (s *Sizer) alike() bool {
-	for _, c := range s.recent {
-		if c.rows != s.recent[0].rows {
-			return false
-		}
-	}
-	return true
 }
 
 // Failed tells that a batch had to be given up because of a lock; the next one

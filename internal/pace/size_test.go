@@ -165,3 +165,37 @@ func TestBounds(t *testing.T) {
 		t.Error("a batch without rows teaches something")
 	}
 }
+
+// TestBusyMachine: every batch takes 2 to 9 ms longer than its rows do, at
+// random, with a target of 10 ms. That says nothing about rows: batches must not
+// shrink for it. Where rows do take long, they must stay few.
+func TestBusyMachine(t *testing.T) {
+	for _, c := range []struct {
+		perRow      time.Duration
+		least, most float64 // rows of a batch, on average
+	}{
+		{4 * time.Microsecond, 80, 2500}, {100 * time.Microsecond, 6, 100}, {5 * time.Millisecond, 1, 1.6}, {50 * time.Millisecond, 1, 1.2},
+	} {
+		for seed := range uint64(20) {
+			r := rand.New(rand.NewPCG(seed, 8))
+			s := &Sizer{Target: 10 * time.Millisecond}
+			sizes, holds := drive(s, 600, func(_, n int) (time.Duration, time.Duration) {
+				return time.Duration(2000+r.IntN(6000))*time.Microsecond + time.Duration(n)*c.perRow, time.Duration(200+r.IntN(1000)) * time.Microsecond
+			})
+			rows, over := 0, 0
+			for i := 100; i < len(sizes); i++ {
+				rows += sizes[i]
+				if holds[i] > max(2*s.Target, 3*c.perRow) {
+					over++
+				}
+			}
+			mean := float64(rows) / 500
+			if mean < c.least || mean > c.most {
+				t.Errorf("a row takes %v: %.1f rows a batch, not %v to %v (seed %d)", c.perRow, mean, c.least, c.most, seed)
+			}
+			if over > 10 {
+				t.Errorf("a row takes %v: %d of 500 batches hold more than %v (seed %d)", c.perRow, over, max(2*s.Target, 3*c.perRow), seed)
+			}
+		}
+	}
+}
