@@ -143,7 +143,8 @@ type session struct {
 	copying   chan struct{} // closed when that is over
 	version   int64         // PRAGMA data_version: moves when another connection commits
 	contended time.Time
-	probed    time.Time
+	probed    time.Time     // when a longer gap was left, or the session opened
+	patience  time.Duration // from then on to the next
 }
 
 // waitForLock is how long a batch waits for the write lock. It holds nothing
@@ -158,7 +159,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 	if err != nil {
 		return nil, err
 	}
-	st := &session{copying: make(chan struct{})}
+	st := &session{copying: make(chan struct{}), probed: time.Now(), patience: probeFirst}
 	close(st.copying)
 	s := &engine.Session{Conn: conn, Begin: "BEGIN IMMEDIATE", Locks: true, State: st}
 	settings := []string{
@@ -191,6 +192,10 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 			return nil, err
 		}
 	}
+	if err := conn.QueryRowContext(ctx, "PRAGMA data_version").Scan(&st.version); err != nil {
+		conn.Close()
+		return nil, err
+	}
 	s.Started = func(tx *engine.Tx) {
 		if st.wal != nil {
 			st.wal.skip()
@@ -220,11 +225,12 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 // 25, 25, 25, 50, 50, 100 ms). So a gap of a little more than 50 ms lets everyone
 // in who came during a hold of 200 ms, and one of a little more than 100 ms
 // everyone. Nobody can see whether anyone waits; so the longer one is left every
-// two seconds, and the shorter one after every batch while others are seen to
-// commit.
+// two seconds, the first time after a quarter of one, and the shorter one after
+// every batch while others are seen to commit.
 const (
 	turnGap        = 55 * time.Millisecond
 	probeGap       = 105 * time.Millisecond
+	probeFirst     = 250 * time.Millisecond
 	probeEvery     = 2 * time.Second
 	contendedFor   = 3 * time.Second
 	checkpointFrom = 4000 // frames: SQLite's own default is 1000, but it would flush four times as often
@@ -242,18 +248,15 @@ func (db *DB) Yield(ctx context.Context, s *engine.Session, lastHold time.Durati
 		return err
 	}
 	now := time.Now()
-	if st.version != 0 && version != st.version {
+	if version != st.version {
 		st.contended = now
 	}
-	if st.probed.IsZero() {
-		st.probed = now
-	}
 	st.version = version
-	probe := now.Sub(st.probed) > probeEvery
+	probe := now.Sub(st.probed) > st.patience
 	if probe || now.Sub(st.contended) < contendedFor {
 		length := turnGap
 		if probe {
-			st.probed, length = now, probeGap
+			st.probed, st.patience, length = now, probeEvery, probeGap
 		}
 		gap := time.NewTimer(length)
 		defer gap.Stop()
