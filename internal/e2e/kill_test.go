@@ -133,8 +133,8 @@ func (d *database) haveLedger() bool {
 func TestKilledAndResumed(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		r := seeded(99)
-		// A little later from time to time, so that it comes to an end on a busy machine too.
-		after := func(kills int) time.Duration { return time.Duration(25+r.IntN(110)+kills) * time.Millisecond }
+		// Later every time, so that it comes to an end on a busy machine too.
+		after := func(kills int) time.Duration { return time.Duration(25+r.IntN(200)+5*kills) * time.Millisecond }
 		runKills, undoKills := 0, 0
 		for round := 1; runKills < 20 || undoKills < 20; round++ {
 			d.killTable()

@@ -256,15 +256,16 @@ func TestReplaceKilled(t *testing.T) {
 	job := jobFile(t, "[[step]]\nin = [\"t.note\"]\nreplace = { find = \"mole\", with = \"north mole\" }\n")
 	engines(t, func(t *testing.T, d *database) {
 		r := seeded(7)
+		after := func(kills int) time.Duration { return time.Duration(40+r.IntN(160)+5*kills) * time.Millisecond }
 		d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, note varchar(90))", "INSERT INTO t SELECT i, "+d.by("concat('the mole, ', i)", "'the mole, ' || i")+" FROM "+d.numbers(20_000))
 		d.settled("t")
-		kills := d.killed(func(kills int) time.Duration { return time.Duration(40+r.IntN(120)+kills) * time.Millisecond }, append([]string{"run", job, "--accept", "any", "--hold", "8ms"}, d.workers(2)...)...)
+		kills := d.killed(after, append([]string{"run", job, "--accept", "any", "--hold", "8ms"}, d.workers(2)...)...)
 		if got := d.one("SELECT count(*) FROM t WHERE note <> " + d.by("concat('the north mole, ', id)", "'the north mole, ' || id")); got != "0" {
 			t.Errorf("%s rows are not as one replacement leaves them", got)
 		}
 		run := d.lastRun()
 		d.must(0, "verify", run)
-		kills += d.killed(func(kills int) time.Duration { return time.Duration(40+r.IntN(120)+kills) * time.Millisecond }, "undo", run, "--hold", "8ms")
+		kills += d.killed(after, "undo", run, "--hold", "8ms")
 		if got := d.one("SELECT count(*) FROM t WHERE note <> " + d.by("concat('the mole, ', id)", "'the mole, ' || id")); got != "0" {
 			t.Errorf("%s rows are not restored", got)
 		}

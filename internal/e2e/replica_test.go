@@ -61,7 +61,7 @@ func (d *database) caughtUp() {
 // leaves it behind for as long as it has to replay.
 func TestLagStaysWithin(t *testing.T) {
 	d, _, standby := withStandby(t)
-	d.exec("CREATE TABLE t (id bigint PRIMARY KEY, n bigint, pad text)", "INSERT INTO t SELECT i, 0, repeat('moor with care ', 8) FROM generate_series(1, 60000) AS i", "CHECKPOINT")
+	d.exec("CREATE TABLE t (id bigint PRIMARY KEY, n bigint, pad text)", "INSERT INTO t SELECT i, 0, repeat('moor with care ', 8) FROM generate_series(1, 45000) AS i", "CHECKPOINT")
 	d.caughtUp()
 	end, err := standby.SlowReplay(0.06)
 	if err != nil {
