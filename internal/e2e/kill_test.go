@@ -126,7 +126,7 @@ func (d *database) haveLedger() bool {
 	if d.engine == "mariadb" {
 		return d.one("SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'jugatum_left_alone'") == "1"
 	}
-	return d.one("SELECT count(*) FROM pg_tables WHERE schemaname = 'jugatum' AND tablename = 'run'") == "1"
+	return d.one("SELECT count(to_regclass('jugatum.run'))") == "1"
 }
 
 // TestKilledAndResumed kills run and undo at random moments, at least 20 times each.

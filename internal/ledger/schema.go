@@ -170,7 +170,7 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 	query := "SELECT count(*) FROM sqlite_schema WHERE name = 'jugatum_ledger'"
 	switch l.db.Dialect() {
 	case sqltext.PostgreSQL:
-		query = "SELECT count(*) FROM pg_tables WHERE schemaname = 'jugatum' AND tablename = 'ledger'"
+		query = "SELECT count(to_regclass('jugatum.ledger'))"
 	case sqltext.MariaDB:
 		query = "SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'jugatum_ledger'"
 	}

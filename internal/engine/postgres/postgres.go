@@ -161,29 +161,37 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range [][2]string{
+	s := &engine.Session{Conn: conn, Begin: readCommitted, Numbered: true, State: &session{}}
+	// All in one statement: a run may open many sessions, and has to again after a lost connection.
+	text, args := "SELECT pg_backend_pid()", []any{}
+	for _, setting := range [][2]string{
 		{"application_name", o.Purpose},
 		{"lock_timeout", fmt.Sprintf("%dms", max(o.LockTimeout.Milliseconds(), 1))},
 		{"statement_timeout", "0"},
 		{"synchronous_commit", "off"}, // until Durable: what depends on a batch is in the log after it
 		{"idle_in_transaction_session_timeout", "60s"},
-		{"plan_cache_mode", "force_custom_plan"},      // a range's plan depends on the range
-		{"jit", "off"},                                // compiling costs more than a batch takes
-		{"client_connection_check_interval", "500ms"}, // a killed client's batch must not go on
+		{"plan_cache_mode", "force_custom_plan"}, // a range's plan depends on the range
+		{"jit", "off"},                           // compiling costs more than a batch takes
 	} {
-		if _, err = conn.ExecContext(ctx, "SELECT set_config(name, $2, false) FROM pg_settings WHERE name = $1", s[0], s[1]); err != nil {
-			var pe *pgconn.PgError
-			if s[0] == "client_connection_check_interval" && errors.As(err, &pe) {
-				continue // not on every platform
-			}
+		args = append(args, setting[0], setting[1])
+		text += fmt.Sprintf(", set_config($%d, $%d, false)", len(args)-1, len(args))
+	}
+	into := make([]any, 1+len(args)/2)
+	into[0] = &s.ID
+	for i := range into[1:] {
+		into[1+i] = new(string)
+	}
+	if err := conn.QueryRowContext(ctx, text, args...).Scan(into...); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	// A killed client's batch must not go on. From version 14 on, and not on every platform.
+	if _, err := conn.ExecContext(ctx, "SET client_connection_check_interval = '500ms'"); err != nil {
+		var pe *pgconn.PgError
+		if !errors.As(err, &pe) {
 			conn.Close()
 			return nil, err
 		}
-	}
-	s := &engine.Session{Conn: conn, Begin: readCommitted, Numbered: true, State: &session{}}
-	if err := conn.QueryRowContext(ctx, "SELECT pg_backend_pid()").Scan(&s.ID); err != nil {
-		conn.Close()
-		return nil, err
 	}
 	s.Durable = func(ctx context.Context) error {
 		_, err := conn.ExecContext(ctx, "RESET synchronous_commit")
