@@ -278,7 +278,7 @@ func (b *bench) underLoad(rounds, rate, sessions int, with string) (string, erro
 		l.pgbench = found[len(found)-1]
 	}
 	out := ""
-	var ratios []float64
+	var ratios, yardstick []float64
 	for range rounds {
 		alone := 0.0
 		for _, c := range []struct {
@@ -286,6 +286,7 @@ func (b *bench) underLoad(rounds, rate, sessions int, with string) (string, erro
 			do   func() error
 		}{
 			{"nothing", func() error { time.Sleep(10 * time.Second); return nil }},
+			{busy, compute},
 			{"a run, " + with, func() error {
 				text, err := exec.Command(b.bin, append([]string{"run", "--db", b.url, "--sql", loadChange, "--accept", "any", "--again"}, strings.Fields(with)...)...).CombinedOutput()
 				if err != nil {
@@ -319,13 +320,34 @@ func (b *bench) underLoad(rounds, rate, sessions int, with string) (string, erro
 			case "nothing":
 				alone = l.at(0.99)
 			case "the single statement":
+			case busy:
+				yardstick = append(yardstick, l.at(0.99)/alone)
 			default:
 				ratios = append(ratios, l.at(0.99)/alone)
 			}
 		}
 	}
 	slices.Sort(ratios)
-	line := fmt.Sprintf("\n%s: 99th percentile beside a run ÷ alone %.2f (%.2f … %.2f; wanted ≤ 2)\n\n", b.engine, ratios[rounds/2], ratios[0], ratios[rounds-1])
+	slices.Sort(yardstick)
+	line := fmt.Sprintf("\n%s: 99th percentile beside a run ÷ alone %.2f (%.2f … %.2f; wanted ≤ 2); beside %s %.2f (%.2f … %.2f)\n\n", b.engine, ratios[rounds/2], ratios[0], ratios[rounds-1],
+		busy, yardstick[rounds/2], yardstick[0], yardstick[rounds-1])
 	fmt.Print(line)
 	return out + line, nil
+}
+
+const busy = "a busy processor"
+
+// compute keeps one processor busy for ten seconds, and touches no database: how
+// much of what a load suffers is that somebody else runs at all.
+func compute() error {
+	cmd := exec.Command("sh", "-c", "while :; do :; done")
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	time.Sleep(10 * time.Second)
+	if err := cmd.Process.Kill(); err != nil {
+		return err
+	}
+	cmd.Wait()
+	return nil
 }

@@ -360,4 +360,6 @@ func (d *database) must(status int, args ...string) outcome {
 	return o
 }
 
-func seeded(n uint64) *rand.Rand { return rand.New(rand.NewPCG(n, 7+uint64(atoi(os.Getenv("JUGATUM_SEED"))))) }
+func seeded(n uint64) *rand.Rand {
+	return rand.New(rand.NewPCG(n, 7+uint64(atoi(os.Getenv("JUGATUM_SEED")))))
+}

@@ -80,7 +80,7 @@ func (k *worker) method(w *Work) way {
 
 // sweep walks the table in key order. Where reading beside a batch is free, the
 // next range is looked for while the batch before it is under way; and where the
-// engine can, its rows are read then, too. If that takes the transaction that is
+// engine can, its rows are read then, too; but not where others are not to wait. If that takes the transaction that is
 // to change them, it is on one of two further sessions by turns.
 type sweep struct {
 	simple
@@ -142,7 +142,7 @@ func (s *sweep) hand(busy *engine.Session) **engine.Session {
 // matter to the change whether the batch before it can be seen.
 func (s *sweep) turn(ctx context.Context) (*engine.Session, bool) {
 	o, ok := s.k.DB.(engine.CommitOverlapper)
-	if !ok || !s.k.lead || !o.OverlapsCommit(s.w.Change) {
+	if !ok || !s.k.lead || s.k.gentle() || !o.OverlapsCommit(s.w.Change) {
 		return s.simple.turn(ctx)
 	}
 	var busy *engine.Session
@@ -163,6 +163,9 @@ func (s *sweep) turn(ctx context.Context) (*engine.Session, bool) {
 // look begins to look for the stretch after r, and to read its rows if the
 // engine foresees; tx is the batch under way.
 func (s *sweep) look(ctx context.Context, r change.Range, tx *engine.Tx) {
+	if s.k.gentle() {
+		return
+	}
 	o, ok := s.k.DB.(engine.Overlapper)
 	foresees := engine.Foresees(s.k.DB, s.w.Change, s.w.Kept)
 	end := s.k.lane.End

@@ -65,6 +65,10 @@ func (k *worker) open(ctx context.Context) error {
 	return err
 }
 
+// gentle reports whether others are not to wait for us: then one session of ours
+// at a time is at work, and leaves them the server's other processors.
+func (k *worker) gentle() bool { return k.pacer.Limits.Waiters != nil }
+
 // close ends the session.
 func (k *worker) close() {
 	if k.session != nil {
