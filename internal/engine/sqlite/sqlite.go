@@ -225,8 +225,8 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 // 25, 25, 25, 50, 50, 100 ms). So a gap of a little more than 50 ms lets everyone
 // in who came during a hold of 200 ms, and one of a little more than 100 ms
 // everyone. Nobody can see whether anyone waits; so the longer one is left every
-// two seconds, the first time after a quarter of one, and the shorter one after
-// every batch while others are seen to commit.
+// two seconds, and the shorter one after a quarter of the first and after every
+// batch while others are seen to commit.
 const (
 	turnGap        = 55 * time.Millisecond
 	probeGap       = 105 * time.Millisecond
@@ -256,7 +256,10 @@ func (db *DB) Yield(ctx context.Context, s *engine.Session, lastHold time.Durati
 	if probe || now.Sub(st.contended) < contendedFor {
 		length := turnGap
 		if probe {
-			st.probed, st.patience, length = now, probeEvery, probeGap
+			if st.patience == probeEvery {
+				length = probeGap
+			}
+			st.probed, st.patience = now, probeEvery
 		}
 		gap := time.NewTimer(length)
 		defer gap.Stop()
