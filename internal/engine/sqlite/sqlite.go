@@ -143,8 +143,7 @@ type session struct {
 	copying   chan struct{} // closed when that is over
 	version   int64         // PRAGMA data_version: moves when another connection commits
 	contended time.Time
-	probed    time.Time     // when a longer gap was left, or the session opened
-	patience  time.Duration // from then on to the next
+	probed    time.Time // when a longer gap was left; at the first batch none was
 }
 
 // waitForLock is how long a batch waits for the write lock. It holds nothing
@@ -159,7 +158,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 	if err != nil {
 		return nil, err
 	}
-	st := &session{copying: make(chan struct{}), probed: time.Now(), patience: probeFirst}
+	st := &session{copying: make(chan struct{})}
 	close(st.copying)
 	s := &engine.Session{Conn: conn, Begin: "BEGIN IMMEDIATE", Locks: true, State: st}
 	settings := []string{
@@ -225,12 +224,13 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 // 25, 25, 25, 50, 50, 100 ms). So a gap of a little more than 50 ms lets everyone
 // in who came during a hold of 200 ms, and one of a little more than 100 ms
 // everyone. Nobody can see whether anyone waits; so the longer one is left every
-// two seconds, and the shorter one after a quarter of the first and after every
-// batch while others are seen to commit.
+// two seconds, and the shorter one after every batch while others are seen to
+// commit. Who came while a run began has not waited long, and looks again within
+// 25 ms: so long is the gap after the first batch.
 const (
 	turnGap        = 55 * time.Millisecond
 	probeGap       = 105 * time.Millisecond
-	probeFirst     = 250 * time.Millisecond
+	firstGap       = 26 * time.Millisecond
 	probeEvery     = 2 * time.Second
 	contendedFor   = 3 * time.Second
 	checkpointFrom = 4000 // frames: SQLite's own default is 1000, but it would flush four times as often
@@ -252,14 +252,18 @@ func (db *DB) Yield(ctx context.Context, s *engine.Session, lastHold time.Durati
 		st.contended = now
 	}
 	st.version = version
-	probe := now.Sub(st.probed) > st.patience
-	if probe || now.Sub(st.contended) < contendedFor {
+	first, probe := st.probed.IsZero(), now.Sub(st.probed) > probeEvery
+	contended := now.Sub(st.contended) < contendedFor
+	if probe || contended {
 		length := turnGap
+		switch {
+		case first && !contended:
+			length = firstGap
+		case probe && !first:
+			length = probeGap
+		}
 		if probe {
-			if st.patience == probeEvery {
-				length = probeGap
-			}
-			st.probed, st.patience = now, probeEvery
+			st.probed = now
 		}
 		gap := time.NewTimer(length)
 		defer gap.Stop()
