@@ -33,7 +33,7 @@ func peak(pid int, ended <-chan struct{}) int64 {
 
 // TestMemory holds the program to 64 MiB, whatever the size of the table.
 func TestMemory(t *testing.T) {
-	const rows, most = 1_000_000, 64 << 20
+	const rows, most = 2_000_000, 64 << 20
 	engines(t, func(t *testing.T, d *database) {
 		unlogged := ""
 		if d.engine == "postgres" {
@@ -46,7 +46,7 @@ func TestMemory(t *testing.T) {
 		if o.maxRSSBytes > most || o.maxRSSBytes < 1<<20 {
 			t.Errorf("resident memory %d bytes, want at most %d", o.maxRSSBytes, most)
 		}
-		if got := d.one("SELECT count(*) FROM t WHERE s LIKE 'berth%'"); got != "250000" {
+		if got := d.one("SELECT count(*) FROM t WHERE s LIKE 'berth%'"); got != "500000" {
 			t.Errorf("%s rows changed", got)
 		}
 		o = d.must(0, "verify", "1")

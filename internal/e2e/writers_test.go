@@ -29,7 +29,7 @@ func concurrentWriters(t *testing.T, d *database, rows int, hold time.Duration, 
 	added := map[int]int{}    // row → what writers added to it
 	deleted := map[int]bool{} // rows that writers deleted
 	var waits []time.Duration
-	alone := 0 // of these, how many were over before the run began
+	idle := 0 // of these, how many were over before the run began
 	ctx, stop := context.WithCancel(context.Background())
 	var group sync.WaitGroup
 	for w := 0; w < 3; w++ {
@@ -69,31 +69,29 @@ func concurrentWriters(t *testing.T, d *database, rows int, hold time.Duration, 
 	}
 	time.Sleep(400 * time.Millisecond)
 	mu.Lock()
-	alone = len(waits)
+	idle = len(waits)
 	mu.Unlock()
 	d.must(0, "run", "--sql", "UPDATE t SET n = n + 1000000, pad = pad || '!' WHERE id > 0", "--accept", "any", "--hold", hold.String(), "--workers", fmt.Sprint(workers))
 	stop()
 	group.Wait()
 	checkRows(t, d, added, deleted)
-	before, beside := waits[:alone], waits[alone:]
-	slices.Sort(before)
-	slices.Sort(beside)
-	if len(before) < 20 || len(beside) < 3 {
-		t.Fatalf("only %d writes were done before the run, and %d beside it", len(before), len(beside))
+	waits = waits[idle:]
+	slices.Sort(waits)
+	if len(waits) < 20 {
+		t.Fatalf("only %d writes were done beside the run", len(waits))
 	}
-	// What writers wait for on a busy machine without us is not ours.
-	idle, p95, longest := before[len(before)*95/100], beside[len(beside)*95/100], beside[len(beside)-1]
-	t.Logf("%d writes before the run, 95th percentile %v; %d beside it, 95th percentile %v, longest %v; hold target %v", len(before), idle, len(beside), p95, longest, hold)
-	if p95 > 4*hold+4*idle {
-		t.Errorf("95th percentile of the writers' waits is %v, with a hold target of %v, and %v without a run", p95, hold, idle)
+	p95, longest := waits[len(waits)*95/100], waits[len(waits)-1]
+	t.Logf("%d writes beside the run; waits: 95th percentile %v, longest %v; hold target %v", len(waits), p95, longest, hold)
+	if p95 > 4*hold {
+		t.Errorf("95th percentile of the writers' waits is %v, with a hold target of %v", p95, hold)
 	}
 	// Undo leaves alone what writers changed after the batch, and says so.
-	rowsBefore := d.one("SELECT count(*) FROM t")
+	before := d.one("SELECT count(*) FROM t")
 	o := d.jugatum("undo", "1")
 	if o.status != 0 && o.status != 5 {
 		t.Fatalf("undo: exit status %d\n%s%s", o.status, o.out, o.err)
 	}
-	if got := d.one("SELECT count(*) FROM t"); got != rowsBefore {
+	if got := d.one("SELECT count(*) FROM t"); got != before {
 		t.Errorf("undo of an update left %s rows of %s", got, before)
 	}
 	left := d.one("SELECT count(*) FROM " + d.ledger("left_alone"))

@@ -1,6 +1,7 @@
 package pace
 
 import (
+	"cmp"
 	"slices"
 	"time"
 )
@@ -103,7 +104,7 @@ func (o *overhead) among(least, most float64) samples {
 			list = append(list, c)
 		}
 	}
-	slices.SortFunc(list, func(a, b sample) int { return int(a.work - b.work) })
+	slices.SortFunc(list, func(a, b sample) int { return cmp.Compare(a.work, b.work) })
 	return list
 }
 

@@ -80,8 +80,9 @@ func (k *worker) method(w *Work) way {
 
 // sweep walks the table in key order. Where reading beside a batch is free, the
 // next range is looked for while the batch before it is under way; and where the
-// engine can, its rows are read then, too; but not where others are not to wait. If that takes the transaction that is
-// to change them, it is on one of two further sessions by turns.
+// engine can, its rows are read then, too; if that takes the transaction that is
+// to change them, it is on one of two further sessions by turns. Where others are
+// not to wait, none of this is done.
 type sweep struct {
 	simple
 	w     *Work
