@@ -30,6 +30,7 @@ type worker struct {
 	rng     change.Range  // of the batch that was tried last
 	easing  time.Duration // paused since the last batch
 	why     string        // the reason, or that for fewer rows
+	behind  time.Duration // how far a replica was then
 	heldUp  time.Duration // between tries of the next batch, by others' locks
 	looked  int64         // last look at others that a batch's record has taken in
 }
@@ -215,8 +216,8 @@ func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, 
 	}
 	pressure := k.others.pressure()
 	decision := k.pacer.Next(pressure)
-	if decision.Why != "" || k.easing == 0 { // else the reason of the pause that is over now
-		k.why = decision.Why
+	if k.easing == 0 || decision.Why != "" && pressure.Lag.Age >= k.behind { // else the reason of the pause, at its worst
+		k.why, k.behind = decision.Why, pressure.Lag.Age
 	}
 	k.tell(false, func(p *Progress) {
 		p.Waiters, p.Lag, p.Replica = pressure.Waiters, pressure.Lag.Age, pressure.Replica
