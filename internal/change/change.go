@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"jugatum/internal/sqltext"
@@ -82,11 +83,13 @@ type Change struct {
 	Let       []Named
 	Set       []Set
 	Params    map[string]Value
+	Reads     Reads    // what the server says it reads besides
 	Loaded    bool     // From holds new values that were computed outside, one row each
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
 	alias     string
-	joined    bool // From holds all tables, the target among them (MariaDB)
-	targetAt  int  // index in From of the target's first token then
+	joined    bool   // From holds all tables, the target among them (MariaDB)
+	targetAt  int    // index in From of the target's first token then
+	instead   string // see Instead
 }
 
 // Catalogue looks a table up by name; schema is "" where none was written.
@@ -116,7 +119,39 @@ func Build(d sqltext.Dialect, spec Spec, params map[string]Value, tables Catalog
 	if err := b.implicit(); err != nil {
 		return nil, err
 	}
+	if err := b.fixClock(); err != nil {
+		return nil, err
+	}
 	return c, b.parameters()
+}
+
+// fixClock writes the run's time in the place of what tells the time.
+func (b *builder) fixClock() error {
+	c := b.c
+	c.With, c.Where = b.clock(c.With), b.clock(c.Where)
+	before, rest := b.clock(sqltext.Fragment{Tokens: c.From.Tokens[:c.targetAt]}), b.clock(sqltext.Fragment{Tokens: c.From.Tokens[c.targetAt:]})
+	c.From, c.targetAt = sqltext.Fragment{Tokens: append(before.Tokens, rest.Tokens...)}, len(before.Tokens)
+	if c.First != nil {
+		c.First.Order = b.clock(c.First.Order)
+	}
+	for i := range c.Let {
+		c.Let[i].Expr = b.clock(c.Let[i].Expr)
+	}
+	for i := range c.Set {
+		s := &c.Set[i]
+		s.Expr = b.clock(s.Expr)
+		if !s.Default || s.Column.Default == "" {
+			continue
+		}
+		expr, err := sqltext.Expression(c.D, s.Column.Default)
+		if err != nil {
+			continue // the server's own text of it stands there as it is
+		}
+		if fixed := b.clock(expr); fixed.String() != expr.String() {
+			s.Expr, s.Default, s.Untyped = fixed, false, true // cast to the column's type, as before
+		}
+	}
+	return nil
 }
 
 // implicit adds the columns that the database assigns by itself.
@@ -184,7 +219,13 @@ var timely = map[string]bool{"CURRENT_DATE": true, "CURRENT_TIME": true, "CURREN
 // TargetSQL is the target in a FROM list.
 func (c *Change) TargetSQL() string {
 	s := c.Table.SQL(c.D)
-	if c.Only {
+	switch {
+	case c.instead != "":
+		s = "(" + c.instead + ")"
+		if c.alias == "" {
+			s += " AS " + c.D.Quote(c.Table.Name)
+		}
+	case c.Only && !c.Table.Alone:
 		s = "ONLY " + s
 	}
 	if c.alias != "" {
@@ -217,6 +258,22 @@ func (c *Change) ChangesKey() bool {
 	return false
 }
 
+// DerivedKey gives a key column that the database computes from a column that
+// is assigned, nil if there is none.
+func (c *Change) DerivedKey() *Column {
+	if c.Table.Key == nil {
+		return nil
+	}
+	for _, k := range c.Table.Key.Columns {
+		for _, s := range c.Set {
+			if slices.Contains(k.From, s.Column.Name) {
+				return k
+			}
+		}
+	}
+	return nil
+}
+
 // Fragments lists every piece of SQL in the change with the field it came from.
 func (c *Change) Fragments() map[string]sqltext.Fragment {
 	m := map[string]sqltext.Fragment{"with": c.With, "from": c.From, "where": c.Where}
@@ -230,36 +287,6 @@ func (c *Change) Fragments() map[string]sqltext.Fragment {
 		m["set."+s.Column.Name] = s.Expr
 	}
 	return m
-}
-
-// ReadsTarget reports whether the change reads its own target a second time, in
-// a sub-query or a source. Batches would then see rows that earlier batches
-// changed, which one statement never does.
-func (c *Change) ReadsTarget() bool {
-	for field, f := range c.Fragments() {
-		for i, t := range f.Tokens {
-			if !c.D.Same(t, c.Table.Name) || i+1 < len(f.Tokens) && f.Tokens[i+1].Punct(".") {
-				continue
-			}
-			if c.joined && field == "from" && (i == c.targetAt || i == c.targetAt+2 && f.Tokens[i-1].Punct(".")) {
-				continue // the target itself
-			}
-			if i == 0 {
-				return true // the first item of FROM or WITH
-			}
-			switch prev := f.Tokens[i-1]; {
-			case prev.Is("FROM") || prev.Is("JOIN") || prev.Is("ONLY") || prev.Punct(","):
-				return true
-			case prev.Punct("."): // schema.table after FROM, JOIN or a comma; otherwise a column
-				if i >= 3 {
-					if p := f.Tokens[i-3]; p.Is("FROM") || p.Is("JOIN") || p.Is("ONLY") || p.Punct(",") {
-						return true
-					}
-				}
-			}
-		}
-	}
-	return false
 }
 
 type builder struct {
@@ -298,6 +325,8 @@ func (b *builder) statement() error {
 	if st.Alias != nil {
 		c.alias = st.Alias.Text
 		c.Ref = st.Alias.Text
+	} else {
+		b.standIn(st.Target.Table)
 	}
 	for _, a := range st.Set {
 		if err := b.assign(a); err != nil {
@@ -305,6 +334,16 @@ func (b *builder) statement() error {
 		}
 	}
 	return b.limit(st)
+}
+
+// standIn has the job's SQL go on calling the target by the name that was
+// written, where the catalogue gave a table that inherits from that one instead.
+func (b *builder) standIn(written sqltext.Token) {
+	c := b.c
+	if name := b.name(written); c.D == sqltext.PostgreSQL && name != c.Table.Name {
+		c.alias = c.D.Quote(name)
+		c.Ref = c.alias
+	}
 }
 
 func (b *builder) name(t sqltext.Token) string {
@@ -428,6 +467,7 @@ func (b *builder) fields() error {
 		return b.fail("table", err)
 	}
 	c.Ref = c.D.Quote(c.Table.Name)
+	b.standIn(name[0])
 	if spec.Where != "" {
 		if c.Where, err = sqltext.Expression(c.D, spec.Where); err != nil {
 			return b.fail("where", err)

@@ -4,8 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"jugatum/internal/sqltext"
 )
@@ -75,22 +77,74 @@ func TestBuild(t *testing.T) {
 	}
 }
 
-func TestReadsTarget(t *testing.T) {
-	for src, want := range map[string]bool{
-		"UPDATE berth SET zone = (SELECT max(b.zone) FROM berth b)":                 true,
-		"UPDATE berth SET zone = 'x' WHERE berth_no IN (SELECT n FROM a, berth)":    true,
-		"UPDATE berth AS x SET zone = o.z FROM other o JOIN berth y ON y.n = o.n":   true,
-		"UPDATE berth SET zone = 'x' FROM berth AS y WHERE y.berth_no = 1":          true,
-		"WITH q AS (SELECT 1 FROM public.berth) UPDATE berth SET zone = 'x' FROM q": true,
-		"UPDATE berth SET zone = berth.zone || 'x' WHERE berth.berth_no > 1":        false,
-		"UPDATE berth SET zone = (SELECT o.berth FROM other o)":                     false,
+// TestTableRefs: every table that the text names is among them; some more may be.
+func TestTableRefs(t *testing.T) {
+	for src, want := range map[string]string{
+		"UPDATE berth SET zone = (SELECT max(b.zone) FROM berth b)":                                          "berth",
+		"UPDATE berth SET zone = 'x' WHERE berth_no IN (SELECT n FROM a, berth)":                             "a berth",
+		"UPDATE berth AS x SET zone = o.z FROM other o JOIN berth y ON y.n = o.n, third":                     "other berth third",
+		"UPDATE berth SET zone = 'x' FROM (a CROSS JOIN berth) WHERE berth.berth_no = 1":                     "a berth",
+		"WITH q AS (SELECT 1 FROM public.berth) UPDATE berth SET zone = 'x' FROM q":                          "q public.berth",
+		"UPDATE berth SET zone = berth.zone || 'x' WHERE berth.berth_no > 1":                                 "",
+		"UPDATE berth SET zone = (SELECT o.berth, berth FROM other o WHERE berth IN (1, 2) ORDER BY a, b)":   "other",
+		"UPDATE berth SET zone = (TABLE berth)":                                                              "berth",
+		"UPDATE berth SET zone = (SELECT 1 FROM a LEFT JOIN (SELECT 2 FROM b, c) AS d ON d.x = a.x, ONLY e)": "a b c e",
 	} {
 		ch, err := Build(sqltext.PostgreSQL, Spec{Name: "s", SQL: src}, nil, catalogue)
 		if err != nil {
 			t.Fatalf("%s: %v", src, err)
 		}
-		if got := ch.ReadsTarget(); got != want {
-			t.Errorf("%s: %v, want %v", src, got, want)
+		var got []string
+		for _, n := range ch.TableRefs() {
+			name := n.Table.Name()
+			if n.Qualified {
+				name = n.Schema.Name() + "." + name
+			}
+			got = append(got, name)
+		}
+		slices.Sort(got)
+		list := strings.Fields(want)
+		slices.Sort(list)
+		if !slices.Equal(got, list) {
+			t.Errorf("%s: %v, want %v", src, got, list)
+		}
+	}
+}
+
+// TestClock: what tells the time is written out as the run's, and nothing else is.
+func TestClock(t *testing.T) {
+	at := time.Date(2026, 3, 1, 12, 30, 45, 123456000, time.UTC)
+	for _, c := range []struct {
+		d         sqltext.Dialect
+		src, want string
+	}{
+		{sqltext.PostgreSQL, "now()", "CAST('2026-03-01 12:30:45.123456+00:00' AS timestamptz)"},
+		{sqltext.PostgreSQL, "Current_Date - 1", "CAST(CAST('2026-03-01 12:30:45.123456+00:00' AS timestamptz) AS date) - 1"},
+		{sqltext.PostgreSQL, "localtimestamp(3)", "CAST(CAST('2026-03-01 12:30:45.123456+00:00' AS timestamptz) AS timestamp(3))"},
+		{sqltext.PostgreSQL, "clock_timestamp()", "clock_timestamp()"},
+		{sqltext.PostgreSQL, "x.now()", "x.now()"},
+		{sqltext.PostgreSQL, "now + 1", "now + 1"},
+		{sqltext.MariaDB, "NOW()", "FROM_UNIXTIME(1772368245)"},
+		{sqltext.MariaDB, "current_timestamp(3)", "FROM_UNIXTIME(1772368245.123)"},
+		{sqltext.MariaDB, "now(0)", "FROM_UNIXTIME(1772368245)"},
+		{sqltext.MariaDB, "curdate() + interval 1 day", "DATE(FROM_UNIXTIME(1772368245)) + interval 1 day"},
+		{sqltext.MariaDB, "utc_timestamp", "TIMESTAMP'2026-03-01 12:30:45'"},
+		{sqltext.MariaDB, "unix_timestamp()", "1772368245"},
+		{sqltext.MariaDB, "unix_timestamp(zone)", "unix_timestamp(zone)"},
+		{sqltext.MariaDB, "sysdate()", "sysdate()"},
+		{sqltext.SQLite, "CURRENT_TIMESTAMP", "'2026-03-01 12:30:45'"},
+		{sqltext.SQLite, "date('now', '-1 day')", "date('2026-03-01 12:30:45.123', '-1 day')"},
+		{sqltext.SQLite, "strftime('%s', 'NOW')", "strftime('%s', '2026-03-01 12:30:45.123')"},
+		{sqltext.SQLite, "unixepoch()", "unixepoch('2026-03-01 12:30:45.123')"},
+		{sqltext.SQLite, "replace(zone, 'now', 'then')", "replace(zone, 'now', 'then')"},
+		{sqltext.SQLite, "date(zone) || 'now'", "date(zone) || 'now'"},
+	} {
+		ch, err := Build(c.d, Spec{Name: "s", SQL: "UPDATE berth SET zone = " + c.src}, map[string]Value{Clock: ClockValue(at)}, catalogue)
+		if err != nil {
+			t.Fatalf("%s: %v", c.src, err)
+		}
+		if got := ch.Set[0].Expr.String(); got != c.want {
+			t.Errorf("%v: %s becomes %s, want %s", c.d, c.src, got, c.want)
 		}
 	}
 }
@@ -195,15 +249,15 @@ func TestMariaDBSQL(t *testing.T) {
 	if q.String() != " AND t.`a` = ?" || q.Args[0] != int64(7) {
 		t.Errorf("%s %v", q, q.Args)
 	}
-	if build("UPDATE quay q JOIN berth b ON b.zone = q.zone SET b.zone = q.name").ReadsTarget() {
-		t.Error("a join is taken for a second reading of the target")
+	if got := build("UPDATE quay q JOIN berth b ON b.zone = q.zone SET b.zone = q.name").TableRefs(); len(got) != 2 || got[0].Table.Name() != "quay" || got[1].Table.Name() == "berth" {
+		t.Errorf("a join is taken for a second reading of the target: %v", got)
 	}
-	if !build("UPDATE berth b JOIN berth o ON b.zone = o.zone SET b.zone = 'x'").ReadsTarget() {
-		t.Error("the target joined to itself is not noticed")
+	if got := build("UPDATE berth b JOIN berth o ON b.zone = o.zone SET b.zone = 'x'").TableRefs(); len(got) != 2 || got[1].Table.Name() != "berth" {
+		t.Errorf("the target joined to itself is not noticed: %v", got)
 	}
 	pure := map[string]bool{"upper": true}
 	for sql, want := range map[string]bool{"UPDATE berth SET zone = upper(zone) WHERE berth_no > 1": true, "UPDATE berth SET zone = rand() WHERE 1": false, "UPDATE berth SET zone = CURRENT_DATE": false,
-		"UPDATE berth SET zone = @x": false, "UPDATE berth SET zone = (SELECT 1)": false, "UPDATE quay q JOIN berth b ON 1 SET b.zone = 'x'": false} {
+		"UPDATE berth SET zone = (SELECT 1)": false, "UPDATE quay q JOIN berth b ON 1 SET b.zone = 'x'": false} {
 		if got := build(sql).Repeatable(pure); got != want {
 			t.Errorf("%s: repeatable is %v", sql, got)
 		}

@@ -27,6 +27,9 @@ func (q *Query) Add(parts ...string) *Query {
 
 // Arg binds a value, cast to typ where the dialect wants to be told.
 func (q *Query) Arg(v any, typ string) *Query {
+	if b, ok := v.([]byte); ok && b == nil { // SQLite's driver gives no bytes as nil, and would bind that as NULL
+		v = []byte{}
+	}
 	q.Args = append(q.Args, v)
 	switch {
 	case q.D == sqltext.MariaDB && typ == "FROM_UNIXTIME":
@@ -367,7 +370,7 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 	q := &Query{D: c.D}
 	target := c.Table.SQL(c.D)
 	if len(kept.New) == 0 {
-		q.Add("INSERT INTO ", target, " (")
+		q.Add("INSERT INTO ", c.Table.NameSQL(c.D), " (")
 		for i, o := range kept.Old {
 			q.sep(i).Add(c.D.Quote(o.Of.Name))
 		}

@@ -26,12 +26,13 @@ type Column struct {
 	Class     Class
 	Same      Sameness
 	NotNull   bool
-	Generated bool   // computed by the database, never assigned
-	Identity  bool   // generated always as identity
-	OnUpdate  string // SQL expression that the database assigns whenever the row changes (MariaDB), "" without one
-	Binary    bool   // bytes without a character set
-	Default   string // SQL expression, "" without one
-	Length    int    // longest value in characters, 0 without a limit
+	Generated bool     // computed by the database, never assigned
+	From      []string // the columns that it is computed from, where a key can be so
+	Identity  bool     // generated always as identity
+	OnUpdate  string   // SQL expression that the database assigns whenever the row changes (MariaDB), "" without one
+	Binary    bool     // bytes without a character set
+	Default   string   // SQL expression, "" without one
+	Length    int      // longest value in characters, 0 without a limit
 	Collation string
 	Holds     Content
 }
@@ -108,7 +109,9 @@ type Table struct {
 	Indexes     []Index
 	Triggers    []Trigger
 	ReferredBy  []ForeignKey
-	Partitioned bool // rows live in other tables: partitions or children
+	Partitioned bool        // rows live in other tables, its partitions
+	Alone       bool        // rows of tables that inherit from it are not its own: PostgreSQL reads them with it unless ONLY is said
+	Heirs       []TableName // the tables that inherit from it, at any depth, in the order of their names (PostgreSQL)
 	Rows        int64
 	Estimated   bool   // Rows comes from statistics
 	Bytes       int64  // table and indexes; -1 unknown
@@ -145,8 +148,20 @@ func (t *Table) String() string {
 	return t.Name
 }
 
-// SQL is the table's name as SQL text.
+// TableName is a table's name with its schema.
+type TableName struct{ Schema, Name string }
+
+// SQL is the table in a FROM list, an UPDATE or a DELETE: the rows that are its
+// own, whatever inherits from it.
 func (t *Table) SQL(d sqltext.Dialect) string {
+	if t.Alone {
+		return "ONLY " + t.NameSQL(d)
+	}
+	return t.NameSQL(d)
+}
+
+// NameSQL is the table's name as SQL text.
+func (t *Table) NameSQL(d sqltext.Dialect) string {
 	if t.Schema != "" {
 		return d.Quote(t.Schema) + "." + d.Quote(t.Name)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"sort"
 	"strings"
@@ -135,6 +136,7 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan, er
 		}
 	}
 	p := &plan{db: db, job: j, values: values, digest: j.Digest(values), method: c.String("method")}
+	values[change.Clock] = change.ClockValue(time.Now())
 	switch p.method {
 	case "", "sweep", "single", "roster":
 	default:
@@ -179,24 +181,62 @@ func (p *plan) build(ctx context.Context) error {
 			}
 			continue
 		}
-		c, err := change.Build(p.db.Dialect(), s.Spec, p.values, look)
+		first, err := p.change(ctx, s, s.Name, look)
 		if err != nil {
-			var nf *engine.NotFoundError
-			var rf *engine.RefusedError
-			if s.SQL != "" && (errors.As(err, &nf) || errors.As(err, &rf)) {
-				err = &change.FieldError{Step: s.Name, Field: "sql", Err: err}
-			}
-			return p.job.At(err)
-		}
-		if err := preview.Check(ctx, p.db, c); err != nil {
-			if p.db.Fault(err) == engine.Invalid {
-				return p.job.At(&change.FieldError{Step: s.Name, Field: fieldOf(s), Err: err})
-			}
 			return err
 		}
-		p.changes = append(p.changes, c)
+		heirs := first.Table.Heirs
+		if first.Only || len(heirs) == 0 {
+			p.changes = append(p.changes, first)
+			continue
+		}
+		if first.First != nil {
+			return p.job.At(&change.FieldError{Step: s.Name, Field: "first", Err: fmt.Errorf("other tables inherit from %s, and the first rows of all of them together have no common key; name one table, or write UPDATE ONLY", first.Table)})
+		}
+		// The statement reaches the rows of other tables as well, each with keys and
+		// columns of its own: it becomes one change a table.
+		parent := first.Table
+		for _, t := range append([]change.TableName{{Schema: parent.Schema, Name: parent.Name}}, heirs...) {
+			name := s.Name + ": " + (&change.Table{Schema: t.Schema, Name: t.Name}).String()
+			c, err := p.change(ctx, s, name, func(schema, written string) (*change.Table, error) {
+				x, err := look(schema, written)
+				if err != nil || x != parent {
+					return x, err
+				}
+				return look(t.Schema, t.Name)
+			})
+			if err != nil {
+				return err
+			}
+			p.changes = append(p.changes, c)
+		}
 	}
 	return nil
+}
+
+// change makes the change of a step, to be called name, and has the database read it.
+func (p *plan) change(ctx context.Context, s job.Step, name string, look change.Catalogue) (*change.Change, error) {
+	spec := s.Spec
+	spec.Name = name
+	c, err := change.Build(p.db.Dialect(), spec, p.values, look)
+	if err != nil {
+		var nf *engine.NotFoundError
+		var rf *engine.RefusedError
+		if s.SQL != "" && (errors.As(err, &nf) || errors.As(err, &rf)) {
+			err = &change.FieldError{Step: s.Name, Field: "sql", Err: err}
+		}
+		return nil, p.job.At(err)
+	}
+	if err := preview.Check(ctx, p.db, c); err != nil {
+		if p.db.Fault(err) == engine.Invalid {
+			return nil, p.job.At(&change.FieldError{Step: s.Name, Field: fieldOf(s), Err: err})
+		}
+		return nil, err
+	}
+	if c.Reads, err = p.db.Reads(ctx, c); err != nil {
+		return nil, err
+	}
+	return c, nil
 }
 
 func fieldOf(s job.Step) string {
@@ -409,6 +449,6 @@ func planFile(ctx context.Context, db engine.DB, path string) (*plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &plan{db: db, job: j}
+	p := &plan{db: db, job: j, values: map[string]change.Value{change.Clock: change.ClockValue(time.Now())}}
 	return p, p.build(ctx)
 }

@@ -200,7 +200,7 @@ func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
 			for _, c := range p.changes {
 				for _, set := range c.Set {
 					if stepOf(p.job, c) == i {
-						ours[c.Table.SQL(c.D)+"."+set.Column.Name] = true
+						ours[c.Table.NameSQL(c.D)+"."+set.Column.Name] = true
 					}
 				}
 			}

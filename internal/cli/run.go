@@ -172,7 +172,7 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 			}
 		}
 		for _, f := range found {
-			if f.Level == hazard.Refusal && !(slices.Contains(despite, f.Code) && canBeMeant(f.Code)) {
+			if f.Level == hazard.Refusal && !(slices.Contains(despite, f.Code) && hazard.Liftable(f.Code)) {
 				refused = append(refused, f.Code)
 			}
 		}
@@ -182,7 +182,7 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 	if len(refused) > 0 {
 		hint := ""
 		for _, code := range refused {
-			if canBeMeant(code) && code != hazard.EveryRow {
+			if hazard.Liftable(code) && code != hazard.EveryRow {
 				hint += "; --despite " + code + " if it is meant"
 			}
 		}
@@ -213,12 +213,6 @@ func addForetold(sum, x *ledger.Foretold) *ledger.Foretold {
 	}
 	return &ledger.Foretold{Batches: sum.Batches + x.Batches, Seconds: sum.Seconds + x.Seconds, HoldMS: max(sum.HoldMS, x.HoldMS),
 		LogBytes: plus(sum.LogBytes, x.LogBytes), LogKind: x.LogKind, KeptBytes: plus(sum.KeptBytes, x.KeptBytes)}
-}
-
-// canBeMeant tells hazards that a person may accept from those that would make
-// the run go wrong.
-func canBeMeant(code string) bool {
-	return code == hazard.EveryRow || code == "cascade" || code == hazard.LeftToRight
 }
 
 // expected holds a count of rows against the step's expect.

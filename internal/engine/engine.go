@@ -36,6 +36,10 @@ type DB interface {
 	// Tables describes every table that is the user's own, in the order of their names.
 	Tables(ctx context.Context) ([]*change.Table, error)
 
+	// Reads tells what a change reads besides the row that it changes, by what
+	// the server makes of its statement.
+	Reads(ctx context.Context, c *change.Change) (change.Reads, error)
+
 	// Settings tells the server's settings that matter to a change in batches.
 	Settings(ctx context.Context) ([]Setting, error)
 

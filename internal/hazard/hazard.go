@@ -36,7 +36,20 @@ const (
 	ReadsTarget = "reads-target"
 	NoKey       = "no-key"
 	LeftToRight = "left-to-right"
+	Opaque      = "opaque-function"
+	OncePerRun  = "once-a-statement"
+	Cascade     = "cascade"
 )
+
+// Liftable reports whether a person may accept a refusal with this code; the
+// others would make the run go wrong.
+func Liftable(code string) bool {
+	switch code {
+	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun:
+		return true
+	}
+	return false
+}
 
 // Text finds what the change's own text shows. method is sweep, roster, single, or "" while it is not chosen.
 func Text(c *change.Change, method string) []Finding {
@@ -50,10 +63,10 @@ func Text(c *change.Change, method string) []Finding {
 			f.add(NoKey, Refusal, "%s has no primary key and no unique index over NOT NULL columns, so there is no order to walk it in; add a key, or use --method single --keep none", c.Table)
 		case c.ChangesKey():
 			f.add(KeyChanged, Refusal, "the change assigns a key column (%s), by which batches find their way; use --method single", strings.Join(c.Table.Key.Names(), ", "))
+		case c.DerivedKey() != nil:
+			f.add(KeyChanged, Refusal, "the database computes the key column %s from a column that is assigned, and batches find their way by it; use --method single", c.DerivedKey().Name)
 		}
-		if c.ReadsTarget() {
-			f.add(ReadsTarget, Refusal, "the step reads %s, the table that it changes: later batches would see what earlier ones did, one statement would not; use --method single", c.Table)
-		}
+		f.reads()
 	}
 	f.nulls()
 	f.leftToRight()
@@ -63,6 +76,31 @@ func Text(c *change.Change, method string) []Finding {
 		f.add("like-delete", Warning, "rows are deleted by a pattern; look at the sample for rows that match by chance")
 	}
 	return f.found
+}
+
+// reads tells what the server says the change reads besides its row.
+func (f *finder) reads() {
+	r := f.c.Reads
+	if r.Target {
+		f.add(ReadsTarget, Refusal, "the step reads %s, the table that it changes: later batches would see what earlier ones did, one statement would not; use --method single", f.c.Table)
+	}
+	if len(r.Opaque) > 0 {
+		f.add(Opaque, Refusal, "what %s reads cannot be seen; should it be %s, later batches would see what earlier ones did: use --method single, or --despite %s if it reads nothing that the step changes", strings.Join(r.Opaque, ", "), f.c.Table, Opaque)
+	}
+	if len(r.Once) > 0 {
+		f.add(OncePerRun, Refusal, "%s is worked out once for a whole statement, and so once for each batch: its rows would get another value in each; use --method single, or --despite %s if that is meant", strings.Join(r.Once, ", "), OncePerRun)
+	}
+	for _, call := range r.Volatile {
+		name := strings.TrimSuffix(call, "()")
+		if has(f.c.Where, strings.ToUpper(name)) {
+			f.add("volatile", Warning, "%s stands in the filter and answers otherwise each time: other rows will change than were counted", call)
+		} else {
+			f.add("volatile", Note, "%s gives another value for every row, and each time: a preview shows other values than a run writes", call)
+		}
+	}
+	if r.Clock {
+		f.add("clock", Warning, "the time is told in a view, a function or in another way that the run's own time cannot take the place of: it is that of each batch")
+	}
 }
 
 type finder struct {
@@ -201,7 +239,7 @@ func Rows(c *change.Change, code string, n int64, args ...string) (Finding, bool
 	case "ambiguous-source":
 		level = Refusal
 		text = fmt.Sprintf("%d rows match several source rows that give them different new values; make the match unique", n)
-	case "cascade":
+	case Cascade:
 		level = Refusal
 		text = fmt.Sprintf("%d rows of %s go with them (on %s %s) and cannot be put back by undo", n, arg(0), arg(1), strings.ToLower(arg(2)))
 	case "referenced":

@@ -22,6 +22,7 @@ func TestText(t *testing.T) {
 		sql    string
 		method string
 		nokey  bool
+		reads  change.Reads
 		want   []string
 	}{
 		{sql: "UPDATE visit SET note = 'x' WHERE id = 1"},
@@ -37,8 +38,10 @@ func TestText(t *testing.T) {
 		{sql: "UPDATE visit SET dues = visit.dues + o.dues FROM other o WHERE o.id = visit.id", want: []string{"not-cleared"}},
 		{sql: "UPDATE visit SET id = id + 1 WHERE id < 5", want: []string{"key-changed"}},
 		{sql: "UPDATE visit SET id = id + 1 WHERE id < 5", method: "single"},
-		{sql: "UPDATE visit SET note = (SELECT max(note) FROM visit) WHERE id < 5", want: []string{"reads-target", "not-cleared"}},
-		{sql: "UPDATE visit SET note = (SELECT max(v.dues) FROM visit v) WHERE id < 5", method: "single"},
+		{sql: "UPDATE visit SET note = (SELECT max(note) FROM visit) WHERE id < 5", reads: change.Reads{Target: true}, want: []string{"reads-target", "not-cleared"}},
+		{sql: "UPDATE visit SET note = (SELECT max(v.dues) FROM visit v) WHERE id < 5", reads: change.Reads{Target: true, Opaque: []string{"f()"}}, method: "single"},
+		{sql: "UPDATE visit SET note = f(1) WHERE id < 5", reads: change.Reads{Opaque: []string{"f()"}, Once: []string{"g()"}}, want: []string{"opaque-function", "once-a-statement"}},
+		{sql: "UPDATE visit SET note = random() WHERE id < 5", reads: change.Reads{Volatile: []string{"random()"}, Clock: true}, want: []string{"volatile", "clock"}},
 		{sql: "DELETE FROM visit WHERE note LIKE '%x%'", want: []string{"like-delete"}},
 		{sql: "UPDATE visit SET note = 'x' WHERE id = 1", nokey: true, want: []string{"no-key"}},
 		{sql: "UPDATE visit SET note = 'closed' WHERE id = 1", want: []string{"quoted-column"}},
@@ -52,6 +55,7 @@ func TestText(t *testing.T) {
 		if c.method == "" {
 			c.method = "sweep"
 		}
+		ch.Reads = c.reads
 		var got []string
 		for _, f := range Text(ch, c.method) {
 			got = append(got, f.Code)

@@ -125,7 +125,7 @@ func (j *Job) At(err error) error {
 		out.Msg = fe.Err.Error()
 	}
 	for i, s := range j.Steps {
-		if s.Name != fe.Step {
+		if s.Name != fe.Step && j.Of(fe.Step) != i {
 			continue
 		}
 		path := "step." + strconv.Itoa(i)

@@ -72,13 +72,17 @@ func readReplace(f fileStep) (rep *change.Replace, key string, err error) {
 	return rep, "", nil
 }
 
-// Of gives the index of the step that a run's step comes from: a replacement
-// becomes one step a table, "NAME: TABLE". -1 if there is none.
+// Of gives the index of the step that a run's step comes from: a step that
+// reaches several tables becomes one step a table, "NAME: TABLE". -1 if there is none.
 func (j *Job) Of(name string) int {
+	of, longest := -1, -1
 	for i, s := range j.Steps {
-		if s.Name == name || s.Replace != nil && strings.HasPrefix(name, s.Name+": ") {
+		if s.Name == name {
 			return i
 		}
+		if strings.HasPrefix(name, s.Name+": ") && len(s.Name) > longest {
+			of, longest = i, len(s.Name)
+		}
 	}
-	return -1
+	return of
 }

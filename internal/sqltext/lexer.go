@@ -183,6 +183,11 @@ func lexAny(l *lexer) stateFn {
 		return l.emit(Param)
 	case c == '?' && l.d != PostgreSQL, c == '@' && l.d == SQLite, c == '$' && l.d == SQLite:
 		return l.fail(l.pos, "parameters are written :name here, not %c", c)
+	case c == '@' && l.d == MariaDB && l.peek(1) == '@':
+		l.pos += 2
+		return l.emit(Op)
+	case c == '@' && l.d == MariaDB:
+		return l.fail(l.pos, "user variables are not accepted: their values belong to one session, and a run has several; write a parameter, :name")
 	case strings.IndexByte("(),;.[]", c) >= 0:
 		l.pos++
 		return l.emit(Punct)

@@ -333,7 +333,7 @@ func deletion(c *change.Change, kept *change.Kept, r change.Range) *change.Query
 }
 
 func only(c *change.Change) string {
-	if c.Only {
+	if c.Only && !c.Table.Alone {
 		return "ONLY "
 	}
 	return ""

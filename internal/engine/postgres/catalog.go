@@ -14,16 +14,22 @@ import (
 
 // Table describes a table from the system catalogues.
 func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, error) {
+	t, err := db.describe(ctx, schema, name)
+	if err == nil && t.Refused != "" {
+		return nil, &engine.RefusedError{Msg: t.Refused}
+	}
+	return t, err
+}
+
+// describe also describes a table that cannot be changed, and says why not.
+func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table, error) {
 	t := &change.Table{}
 	var oid uint32
 	var kind string
-	var children bool
-	var tuples float64
-	err := db.pool.QueryRowContext(ctx, `SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.reltuples::float8,
-			EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhparent = c.oid)
+	err := db.pool.QueryRowContext(ctx, `SELECT c.oid, n.nspname, c.relname, c.relkind::text
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relname = $1 AND (n.nspname = $2 OR $2 = '' AND pg_table_is_visible(c.oid)) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')`, name, schema).
-		Scan(&oid, &t.Schema, &t.Name, &kind, &tuples, &children)
+		Scan(&oid, &t.Schema, &t.Name, &kind)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, db.notFound(ctx, schema, name)
 	}
@@ -37,8 +43,8 @@ func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, er
 	if t.Schema == "jugatum" || t.Schema == "pg_catalog" || t.Schema == "information_schema" {
 		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s.%s belongs to Jugatum or to the server itself and is not changed by a job", t.Schema, t.Name)}
 	}
-	t.Partitioned = children || kind == "p"
-	for _, read := range []func(context.Context, *change.Table, uint32) error{db.columns, db.indexes, db.triggers, db.references, db.size} {
+	t.Partitioned, t.Alone = kind == "p", kind == "r"
+	for _, read := range []func(context.Context, *change.Table, uint32) error{db.heirs, db.columns, db.indexes, db.triggers, db.references, db.size} {
 		if err := read(ctx, t, oid); err != nil {
 			return nil, fmt.Errorf("reading the catalogue about %s: %w", t, err)
 		}
@@ -94,13 +100,38 @@ func (db *DB) Tables(ctx context.Context) ([]*change.Table, error) {
 	rows.Close()
 	var out []*change.Table
 	for _, n := range names {
-		t, err := db.Table(ctx, n[0], n[1])
+		t, err := db.describe(ctx, n[0], n[1])
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, t)
 	}
 	return out, nil
+}
+
+// heirs finds the tables whose rows PostgreSQL reads and changes with the
+// table's own: those that inherit from it, at any depth. The partitions of a
+// partitioned table are a part of it, unless they are kept somewhere else.
+func (db *DB) heirs(ctx context.Context, t *change.Table, oid uint32) error {
+	rows, err := db.pool.QueryContext(ctx, `WITH RECURSIVE h(oid) AS (SELECT inhrelid FROM pg_inherits WHERE inhparent = $1 UNION SELECT i.inhrelid FROM pg_inherits i JOIN h ON i.inhparent = h.oid)
+		SELECT n.nspname, c.relname, c.relkind::text FROM h JOIN pg_class c ON c.oid = h.oid JOIN pg_namespace n ON n.oid = c.relnamespace ORDER BY 1, 2`, oid)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var h change.TableName
+		var kind string
+		if err := rows.Scan(&h.Schema, &h.Name, &kind); err != nil {
+			return err
+		}
+		if t.Alone {
+			t.Heirs = append(t.Heirs, h)
+		} else if kind == "f" {
+			t.Refused = fmt.Sprintf("partition %s.%s of %s is a foreign table, whose changes do not stand in our transaction; change the other partitions one by one", h.Schema, h.Name, t)
+		}
+	}
+	return rows.Err()
 }
 
 func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
@@ -112,7 +143,9 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 			coalesce(pg_get_expr(ad.adbin, ad.adrelid), ''),
 			CASE WHEN b.typname IN ('varchar', 'bpchar') AND greatest(a.atttypmod, ty.typtypmod) > 4 THEN greatest(a.atttypmod, ty.typtypmod) - 4 ELSE 0 END,
 			CASE WHEN co.oid IS NULL OR co.collname = 'default' THEN '' ELSE quote_ident(cn.nspname) || '.' || quote_ident(co.collname) END,
-			coalesce(co.collisdeterministic, true)
+			coalesce(co.collisdeterministic, true),
+			ARRAY(SELECT f.attname FROM pg_depend x JOIN pg_attribute f ON f.attrelid = x.refobjid AND f.attnum = x.refobjsubid
+				WHERE a.attgenerated <> '' AND x.classid = 'pg_attrdef'::regclass AND x.objid = ad.oid AND x.refclassid = 'pg_class'::regclass AND x.refobjid = a.attrelid AND x.refobjsubid NOT IN (0, a.attnum))::text[]
 		FROM pg_attribute a JOIN pg_type ty ON ty.oid = a.atttypid
 		JOIN pg_type b ON b.oid = CASE WHEN ty.typbasetype <> 0 THEN ty.typbasetype ELSE ty.oid END
 		JOIN pg_namespace bn ON bn.oid = b.typnamespace
@@ -127,9 +160,11 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 		c := &change.Column{}
 		var typ, category string
 		var deterministic bool
-		if err := rows.Scan(&c.Name, &c.Type, &c.Base, &typ, &category, &c.NotNull, &c.Generated, &c.Identity, &c.Default, &c.Length, &c.Collation, &deterministic); err != nil {
+		var from textArray
+		if err := rows.Scan(&c.Name, &c.Type, &c.Base, &typ, &category, &c.NotNull, &c.Generated, &c.Identity, &c.Default, &c.Length, &c.Collation, &deterministic, &from); err != nil {
 			return err
 		}
+		c.From = from
 		switch category {
 		case "N":
 			c.Class = change.Number
@@ -267,7 +302,7 @@ func (db *DB) references(ctx context.Context, t *change.Table, oid uint32) error
 func (db *DB) size(ctx context.Context, t *change.Table, oid uint32) error {
 	err := db.pool.QueryRowContext(ctx, `SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::bigint,
 			CASE WHEN bool_or(c.reltuples < 0) THEN -1 ELSE coalesce(sum(c.reltuples), 0) END::bigint
-		FROM (SELECT $1::oid AS oid UNION SELECT inhrelid FROM pg_inherits WHERE inhparent = $1) AS p JOIN pg_class c ON c.oid = p.oid AND c.relkind = 'r'`, oid).
+		FROM (SELECT $1::oid AS oid UNION SELECT relid FROM pg_partition_tree($1::regclass) WHERE $2) AS p JOIN pg_class c ON c.oid = p.oid AND c.relkind = 'r'`, oid, t.Partitioned).
 		Scan(&t.Bytes, &t.Rows)
 	if err != nil {
 		return err

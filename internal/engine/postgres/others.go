@@ -67,7 +67,7 @@ func (db *DB) Housekeeping(ctx context.Context, c *change.Change) ([]engine.Sett
 			(current_setting('autovacuum_vacuum_threshold')::float8 + current_setting('autovacuum_vacuum_scale_factor')::float8 * coalesce(sum(n_live_tup), 0))::bigint,
 			current_setting('autovacuum')::bool,
 			coalesce((SELECT min(o.option_value::int) FROM pg_class r, pg_options_to_table(r.reloptions) o WHERE r.oid = CAST($1 AS text)::regclass AND o.option_name = 'fillfactor'), 100)
-		FROM pg_stat_user_tables WHERE relid = CAST($1 AS text)::regclass OR relid IN (SELECT inhrelid FROM pg_inherits WHERE inhparent = CAST($1 AS text)::regclass)`, t.SQL(d)).
+		FROM pg_stat_user_tables WHERE relid = CAST($1 AS text)::regclass OR relid IN (SELECT inhrelid FROM pg_inherits WHERE inhparent = CAST($1 AS text)::regclass)`, t.NameSQL(d)).
 		Scan(&dead, &updated, &hot, &due, &vacuumed, &fill)
 	if err != nil {
 		return nil, err

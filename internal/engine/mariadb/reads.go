@@ -1,0 +1,149 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"slices"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+// volatile are functions that give another value at every call; perBatch those
+// that tell of the connection, of which a run has several, or of its last statement.
+var (
+	volatile = []string{"rand", "uuid", "uuid_short", "sysdate", "sleep", "nextval", "lastval", "random_bytes", "sys_guid"}
+	perBatch = []string{"connection_id", "last_insert_id", "row_count", "found_rows"}
+	tellers  = []string{"now", "curdate", "curtime", "current_timestamp", "localtime", "localtimestamp", "current_date", "current_time", "utc_date", "utc_time", "utc_timestamp", "unix_timestamp"}
+)
+
+// Reads follows the names in the change's SQL through the server's catalogue:
+// views by the server's own text of them, functions by theirs. The plan would not
+// do: tables of one row, or of none, are missing there.
+func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error) {
+	f := follower{db: db, c: c, schema: c.Table.Schema, seen: map[string]bool{}}
+	if f.schema == "" {
+		f.schema = db.schema
+	}
+	if c.First != nil && slices.ContainsFunc(c.First.Order.Tokens, func(t sqltext.Token) bool { return t.Is("SELECT") }) {
+		f.r.Target = true
+	}
+	if err := f.tables(ctx, c.TableRefs(), db.schema); err != nil {
+		return f.r, err
+	}
+	for _, x := range c.Fragments() {
+		if err := f.calls(ctx, x.Tokens, db.schema, true); err != nil {
+			return f.r, err
+		}
+	}
+	return f.r, nil
+}
+
+// follower goes from name to name.
+type follower struct {
+	db     *DB
+	c      *change.Change
+	schema string // the target's database
+	seen   map[string]bool
+	r      change.Reads
+}
+
+// tables follows what stands where a table can stand; in is the database that is
+// meant where none is written.
+func (f *follower) tables(ctx context.Context, refs []sqltext.Name, in string) error {
+	for _, n := range refs {
+		schema, name := in, n.Table.Name()
+		if n.Qualified {
+			schema = n.Schema.Name()
+		}
+		// Whether case matters in names is the server's setting; where it does, a
+		// refusal too many is a small price.
+		if strings.EqualFold(schema, f.schema) && strings.EqualFold(name, f.c.Table.Name) {
+			f.r.Target = true
+			continue
+		}
+		if id := "table " + schema + "." + name; f.seen[id] {
+			continue
+		} else {
+			f.seen[id] = true
+		}
+		var text string
+		err := f.db.pool.QueryRowContext(ctx, "SELECT coalesce(view_definition, '') FROM information_schema.views WHERE table_schema = ? AND table_name = ?", schema, name).Scan(&text)
+		if errors.Is(err, sql.ErrNoRows) {
+			continue // a table, or a name of the statement's own
+		}
+		if err != nil {
+			return err
+		}
+		if err := f.text(ctx, text, schema, "view "+name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// text follows the server's text of a view or a function; what we may not see may read anything.
+func (f *follower) text(ctx context.Context, text, schema, what string) error {
+	tokens, err := sqltext.Lex(d, text)
+	if err != nil || text == "" {
+		f.r.Merge(change.Reads{Opaque: []string{what}})
+		return nil
+	}
+	if err := f.tables(ctx, change.TableRefs(tokens, false), schema); err != nil {
+		return err
+	}
+	return f.calls(ctx, tokens, schema, false)
+}
+
+// calls looks up the functions that are called.
+func (f *follower) calls(ctx context.Context, tokens []sqltext.Token, in string, job bool) error {
+	for i, t := range tokens {
+		call := i+1 < len(tokens) && tokens[i+1].Punct("(")
+		word := strings.ToLower(t.Name())
+		bare := slices.Contains(tellers, word) && strings.ContainsAny(word, "_") && word != "unix_timestamp"
+		switch {
+		case t.Kind != sqltext.Ident && t.Kind != sqltext.QuotedIdent:
+			continue
+		case t.Is("NEXT") && i+2 < len(tokens) && tokens[i+1].Is("VALUE") && tokens[i+2].Is("FOR"):
+			f.r.Sort(f.c, "NEXT", job)
+			continue
+		case !call && !bare || i > 0 && tokens[i-1].Punct(".") && !call:
+			continue
+		}
+		schema := in
+		if i > 1 && tokens[i-1].Punct(".") {
+			schema = tokens[i-2].Name()
+		}
+		switch {
+		case slices.Contains(tellers, word):
+			f.r.Clock = f.r.Clock || !job || call && word == "unix_timestamp" && i+2 < len(tokens) && tokens[i+2].Punct(")")
+		case slices.Contains(volatile, word):
+			f.r.Sort(f.c, word+"()", job)
+		case slices.Contains(perBatch, word):
+			f.r.Sort(f.c, word+"()", false)
+		}
+		if id := "function " + schema + "." + word; !call || f.seen[id] {
+			continue
+		} else {
+			f.seen[id] = true
+		}
+		var text, access string
+		err := f.db.pool.QueryRowContext(ctx, "SELECT coalesce(routine_definition, ''), sql_data_access FROM information_schema.routines WHERE routine_type = 'FUNCTION' AND routine_schema = ? AND routine_name = ?", schema, word).Scan(&text, &access)
+		if errors.Is(err, sql.ErrNoRows) {
+			continue // the server's own
+		}
+		if err != nil {
+			return err
+		}
+		if tokens, err := sqltext.Lex(d, text); err != nil || text == "" || slices.ContainsFunc(tokens, func(t sqltext.Token) bool { return t.Is("EXECUTE") || t.Is("CALL") }) {
+			f.r.Merge(change.Reads{Opaque: []string{word + "()"}})
+			continue
+		}
+		if err := f.text(ctx, text, schema, word+"()"); err != nil {
+			return err
+		}
+	}
+	return nil
+}

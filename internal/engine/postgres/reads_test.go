@@ -1,0 +1,52 @@
+package postgres
+
+import (
+	"context"
+	"testing"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine/enginetest"
+)
+
+// TestReads: what a statement reads besides its row, however it is named.
+func TestReads(t *testing.T) {
+	db, _ := open(t, "CREATE TABLE t (id int PRIMARY KEY, v int)", "CREATE TABLE o (k int PRIMARY KEY, t int)", "CREATE SCHEMA b", "CREATE TABLE b.t (id int, v int)",
+		"CREATE VIEW vw AS SELECT sum(v) AS s FROM t", "CREATE VIEW vv AS SELECT * FROM vw", "CREATE VIEW recent AS SELECT k FROM o WHERE now() > '2020-01-01'",
+		"CREATE TABLE p (id int, v int, PRIMARY KEY (id)) PARTITION BY RANGE (id)", "CREATE TABLE p1 PARTITION OF p FOR VALUES FROM (0) TO (100)", "CREATE TABLE p2 PARTITION OF p FOR VALUES FROM (100) TO (200) PARTITION BY RANGE (id)",
+		"CREATE TABLE p3 PARTITION OF p2 FOR VALUES FROM (100) TO (150)", "CREATE TABLE c () INHERITS (t)",
+		"CREATE FUNCTION peek() RETURNS int LANGUAGE plpgsql STABLE AS 'BEGIN RETURN (SELECT max(v) FROM t); END'", "CREATE FUNCTION plus(int) RETURNS int LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RETURN $1 + 1; END'",
+		"CREATE VIEW peeking AS SELECT peek() AS v", "INSERT INTO t VALUES (1, 1)", "ANALYZE t")
+	enginetest.Reads(t, db, []enginetest.ReadsCase{
+		{SQL: "UPDATE t SET v = v + 1"},
+		{SQL: "UPDATE t SET v = t.v + 1 WHERE t.id > 2 AND t::text <> ''"},
+		{SQL: "UPDATE t SET v = (SELECT max(x.v) FROM t x)", Want: change.Reads{Target: true}},
+		{SQL: "UPDATE t SET v = (SELECT max(t.v) FROM t)", Want: change.Reads{Target: true}},
+		{SQL: "UPDATE t SET v = (SELECT s FROM vw)", Want: change.Reads{Target: true}},
+		{SQL: "UPDATE t SET v = (SELECT s FROM vv)", Want: change.Reads{Target: true}},
+		{SQL: "UPDATE t SET v = 0 WHERE v IN (TABLE vv)", Want: change.Reads{Target: true}},
+		{SQL: "UPDATE t SET v = (SELECT count(*) FROM (TABLE t) x)", Want: change.Reads{Target: true}},
+		{SQL: "DELETE FROM t WHERE id IN (SELECT id + 1 FROM t)", Want: change.Reads{Target: true}},
+		{SQL: "DELETE FROM t USING t AS y WHERE y.v = t.v AND y.id > t.id", Want: change.Reads{Target: true}},
+		{SQL: "UPDATE t SET v = (SELECT max(v) FROM b.t)"},
+		{SQL: "UPDATE b.t SET v = (SELECT max(v) FROM ONLY public.t)"},
+		{SQL: "UPDATE t SET v = (SELECT max(t) FROM o)"},
+		{SQL: "UPDATE t SET v = o.t FROM o WHERE o.k = t.v"},
+		{SQL: "UPDATE c SET v = (SELECT max(v) FROM t)", Want: change.Reads{Target: true}},
+		{SQL: "UPDATE p1 SET v = (SELECT max(v) FROM p)", Want: change.Reads{Target: true}},
+		{SQL: "UPDATE p SET v = (SELECT max(v) FROM p3)", Want: change.Reads{Target: true}},
+		{SQL: "UPDATE p SET v = v + 1"},
+		{SQL: "UPDATE p1 SET v = (SELECT max(v) FROM p2)"},
+		{SQL: "UPDATE t SET v = peek()", Want: change.Reads{Opaque: []string{"peek()"}}},
+		{SQL: "UPDATE t SET v = (SELECT v FROM peeking)", Want: change.Reads{Opaque: []string{"peek()"}}},
+		{SQL: "UPDATE t SET v = plus(v)"},
+		{SQL: "UPDATE t SET v = 100 * random()", Want: change.Reads{Volatile: []string{"random()"}}},
+		{SQL: "UPDATE t SET v = (SELECT 100 * random())", Want: change.Reads{Once: []string{"random()"}}},
+		{SQL: "UPDATE t SET v = txid_current()", Want: change.Reads{Once: []string{"txid_current()"}}},
+		{SQL: "UPDATE t SET v = extract(epoch FROM now())"},
+		{SQL: "UPDATE t SET v = 1 WHERE v IN (SELECT k FROM recent)", Want: change.Reads{Clock: true}},
+		{SQL: "UPDATE t SET v = length(query_to_xml('SELECT * FROM t', true, false, '')::text)", Want: change.Reads{Opaque: []string{"query_to_xml()"}, Volatile: []string{"query_to_xml()"}}},
+	})
+	if x, err := db.Table(context.Background(), "", "t"); err != nil || x.Partitioned || len(x.Heirs) != 1 || x.Heirs[0].Name != "c" {
+		t.Errorf("%+v %v", x, err)
+	}
+}

@@ -1,0 +1,116 @@
+package sqlite
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+// volatile are SQLite's functions that give another value at every call;
+// perBatch those that tell of the connection's last statements.
+var (
+	volatile = []string{"random", "randomblob"}
+	perBatch = []string{"last_insert_rowid", "changes", "total_changes"}
+)
+
+// Reads has SQLite compile the change with other rows in the place of its
+// target's. Wherever the program then still opens the target's table or one of
+// its indexes, the change reads it once more, through whatever views.
+func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error) {
+	var r change.Reads
+	whole := *c
+	if c.First != nil { // its own way to the first rows reads the target by design
+		r.Target = slices.ContainsFunc(c.First.Order.Tokens, func(t sqltext.Token) bool { return t.Is("SELECT") })
+		whole.First = nil
+	}
+	pages, err := db.rootPages(ctx, c.Table.Name)
+	if err != nil {
+		return r, err
+	}
+	e := whole.Instead(likeness(c.Table))
+	q := &change.Query{D: d}
+	q.Add("EXPLAIN ").With(e, false).Add("SELECT 1")
+	for _, s := range e.Set {
+		q.Add(", ").NewValue(e, s)
+	}
+	q.Source(e, change.Range{})
+	rows, err := db.pool.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil { // such as a column written main.table.column, which other rows do not have
+		r.Target = slices.ContainsFunc(c.TableRefs(), func(n sqltext.Name) bool { return d.Same(n.Table, c.Table.Name) })
+		return r, nil
+	}
+	defer rows.Close()
+	virtual := false
+	for rows.Next() {
+		var addr, p1, p2, p3, p5 int64
+		var op string
+		var p4, comment any
+		if err := rows.Scan(&addr, &op, &p1, &p2, &p3, &p4, &p5, &comment); err != nil {
+			return r, err
+		}
+		text, _ := p4.(string)
+		switch op {
+		case "OpenRead", "ReopenIdx", "OpenWrite":
+			r.Target = r.Target || p3 == 0 && slices.Contains(pages, p2)
+		case "VOpen":
+			virtual = true
+		case "String8":
+			r.Clock = r.Clock || text == "now"
+		case "Function", "PureFunc":
+			name, _, _ := strings.Cut(text, "(")
+			switch {
+			case slices.Contains(volatile, name):
+				r.Sort(c, name+"()", true)
+			case slices.Contains(perBatch, name):
+				r.Sort(c, name+"()", false)
+			case strings.HasPrefix(name, "current_"):
+				r.Clock = true
+			}
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return r, err
+	}
+	rows.Close()
+	if virtual && !r.Target {
+		r.Target, err = db.mirrored(ctx, c.Table.Name)
+	}
+	return r, err
+}
+
+// likeness is a query for rows with the columns of the table, from somewhere else.
+func likeness(t *change.Table) string {
+	text := "SELECT "
+	for i, col := range t.Columns {
+		if i > 0 {
+			text += ", "
+		}
+		text += "name AS " + d.Quote(col.Name)
+	}
+	for _, name := range []string{"rowid", "oid", "_rowid_"} {
+		if !slices.ContainsFunc(t.Columns, func(c *change.Column) bool { return strings.EqualFold(c.Name, name) }) {
+			text += ", rowid AS " + name
+		}
+	}
+	return text + " FROM sqlite_schema"
+}
+
+// rootPages are the pages at which a table and its indexes begin.
+func (db *DB) rootPages(ctx context.Context, table string) ([]int64, error) {
+	rows, err := db.pool.QueryContext(ctx, "SELECT rootpage FROM sqlite_schema WHERE lower(tbl_name) = lower(?) AND type IN ('table', 'index') AND rootpage > 0", table)
+	if err != nil {
+		return nil, fmt.Errorf("reading the schema: %w", err)
+	}
+	return collect[int64](rows)
+}
+
+// mirrored reports whether a virtual table's declaration names the table, from
+// whose rows it may then take its own.
+func (db *DB) mirrored(ctx context.Context, table string) (found bool, err error) {
+	err = db.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'table' AND coalesce(rootpage, 0) = 0 AND instr(lower(sql), lower(?)) > 0)", table).Scan(&found)
+	return found, err
+}
