@@ -274,6 +274,27 @@ func (c *Change) DerivedKey() *Column {
 	return nil
 }
 
+// KeysMayMove reports whether a row may come to have another key by the change
+// although no key column is assigned: by a trigger, or by a reference that the
+// database follows.
+func (c *Change) KeysMayMove() bool {
+	if c.Verb != sqltext.Update || c.Table.Key == nil {
+		return false
+	}
+	for _, t := range c.Table.Triggers {
+		if t.Update {
+			return true
+		}
+	}
+	for _, fk := range c.Table.ReferredBy {
+		follows := fk.OnUpdate == "CASCADE" || fk.OnUpdate == "SET NULL" || fk.OnUpdate == "SET DEFAULT"
+		if follows && slices.ContainsFunc(c.Set, func(s Set) bool { return slices.Contains(fk.Parent, s.Column.Name) }) {
+			return true
+		}
+	}
+	return false
+}
+
 // Fragments lists every piece of SQL in the change with the field it came from.
 func (c *Change) Fragments() map[string]sqltext.Fragment {
 	m := map[string]sqltext.Fragment{"with": c.With, "from": c.From, "where": c.Where}

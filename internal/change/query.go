@@ -505,6 +505,40 @@ func (q *Query) seq(kept *Kept, from, to int64) *Query {
 	return q
 }
 
+// Vanished is the query for the first of the kept rows after from, up to to, that
+// is not found by the key that it had: that key, each column as text.
+func Vanished(c *Change, kept *Kept, from, to int64) *Query {
+	q := &Query{D: c.D}
+	if kept.Packed != "" {
+		q.Add(anyDate)
+	}
+	q.Add("SELECT ")
+	for i, k := range kept.Keys {
+		q.sep(i).Add(q.TextOf(k.Of, "k."+c.D.Quote(k.Name)))
+	}
+	q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
+	if c.D == sqltext.PostgreSQL { // where other workers' rows may be numbered in between, and deleted by now
+		q.Add(" AND age(k.xmin) <= age(CAST(pg_current_xact_id() AS xid))")
+	}
+	return q.Add(" AND NOT EXISTS (SELECT 1 FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE ").KeyJoin("jugatum_t", "k", kept).Add(") LIMIT 1")
+}
+
+// Refresh is the statement that has the kept rows after from, up to to, hold the
+// new values that the table has now: a trigger may have changed them once more
+// after the row was written.
+func Refresh(c *Change, kept *Kept, from, to int64) *Query {
+	q := &Query{D: c.D}
+	q.Add("UPDATE ", kept.Table, " AS k SET ")
+	for i, n := range kept.New {
+		q.sep(i).Add(c.D.Quote(n.Name), " = jugatum_t.", c.D.Quote(n.Of.Name))
+	}
+	q.Add(" FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE ").seq(kept, from, to).Add(" AND ").KeyJoin("jugatum_t", "k", kept).Add(" AND NOT (1 = 1")
+	for _, n := range kept.New {
+		q.Add(" AND ").Unchanged(n.Of, "jugatum_t."+c.D.Quote(n.Of.Name), "k."+c.D.Quote(n.Name))
+	}
+	return q.Add(")")
+}
+
 // CountKept is the query for how many kept rows there are after from, up to to.
 func CountKept(d sqltext.Dialect, kept *Kept, from, to int64) *Query {
 	q := &Query{D: d}

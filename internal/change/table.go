@@ -88,6 +88,35 @@ type Trigger struct {
 	Events string // "before update", "after delete", …
 	Update bool
 	Delete bool
+	Insert bool
+	Text   string // what it does, as SQL or the source of its function; "" unknown
+}
+
+// Writes reports whether the trigger's text changes rows of a table of this name.
+func (t Trigger) Writes(d sqltext.Dialect, table string) bool {
+	tokens, err := sqltext.Lex(d, t.Text)
+	if err != nil {
+		return false
+	}
+	for i := 0; i < len(tokens); i++ {
+		if !tokens[i].Is("UPDATE") && !tokens[i].Is("INTO") && !(tokens[i].Is("FROM") && i > 0 && tokens[i-1].Is("DELETE")) {
+			continue
+		}
+		at := i + 1
+		if at+1 < len(tokens) && tokens[at].Is("OR") { // UPDATE OR IGNORE
+			at += 2
+		}
+		if at < len(tokens) && tokens[at].Is("ONLY") {
+			at++
+		}
+		if at+2 < len(tokens) && tokens[at+1].Punct(".") {
+			at += 2
+		}
+		if at < len(tokens) && d.Same(tokens[at], table) {
+			return true
+		}
+	}
+	return false
 }
 
 // ForeignKey is a reference from another table's columns to this table.
@@ -182,11 +211,12 @@ func (t *Table) Stored() []*Column {
 // Kept is the layout of a kept-values table: for every changed row its key,
 // its old values and, for an update, its new ones.
 type Kept struct {
-	Table  string // as SQL text
-	Packed string // the table that holds the values of many rows in one, of which Table is a view; empty without one
-	Keys   []KeptColumn
-	Old    []KeptColumn
-	New    []KeptColumn // empty for a delete
+	Table   string // as SQL text
+	Indexed bool   // seq has an index from the beginning, since the batches read it
+	Packed  string // the table that holds the values of many rows in one, of which Table is a view; empty without one
+	Keys    []KeptColumn
+	Old     []KeptColumn
+	New     []KeptColumn // empty for a delete
 }
 
 // PackedRows is how many kept rows a row of a packed table holds at most. Its
@@ -220,7 +250,7 @@ func NewRoster(table string, c *Change) *Kept {
 
 // NewKept lays out the kept-values table of a change.
 func NewKept(table string, c *Change) *Kept {
-	k := &Kept{Table: table}
+	k := &Kept{Table: table, Indexed: c.KeysMayMove()}
 	taken := map[string]bool{"seq": true}
 	if c.Table.Key != nil {
 		for i, col := range c.Table.Key.Columns {

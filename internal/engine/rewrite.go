@@ -102,6 +102,13 @@ func countRows(ctx context.Context, db DB, tx *Tx, read func() (readings, error)
 // Batch carries out a batch, whoever computes the new values: DB.Batch where the
 // database does. Rows that are refused are left as they are and told in the effect.
 func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (Effect, error) {
+	if r.Hi != nil && c.KeysMayMove() {
+		return watched(ctx, db, tx, c, kept, r, base)
+	}
+	return batch(ctx, db, tx, c, kept, r, base)
+}
+
+func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (Effect, error) {
 	if c.Rewrite == nil {
 		return db.Batch(ctx, tx, c, kept, r, base)
 	}

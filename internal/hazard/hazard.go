@@ -39,13 +39,14 @@ const (
 	Opaque      = "opaque-function"
 	OncePerRun  = "once-a-statement"
 	Cascade     = "cascade"
+	TriggerSelf = "trigger-target"
 )
 
 // Liftable reports whether a person may accept a refusal with this code; the
 // others would make the run go wrong.
 func Liftable(code string) bool {
 	switch code {
-	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun:
+	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun, TriggerSelf:
 		return true
 	}
 	return false
@@ -67,6 +68,7 @@ func Text(c *change.Change, method string) []Finding {
 			f.add(KeyChanged, Refusal, "the database computes the key column %s from a column that is assigned, and batches find their way by it; use --method single", c.DerivedKey().Name)
 		}
 		f.reads()
+		f.triggers()
 	}
 	f.nulls()
 	f.leftToRight()
@@ -100,6 +102,17 @@ func (f *finder) reads() {
 	}
 	if r.Clock {
 		f.add("clock", Warning, "the time is told in a view, a function or in another way that the run's own time cannot take the place of: it is that of each batch")
+	}
+}
+
+// triggers finds those that change other rows of the target, so that the order
+// of the rows decides what becomes of them.
+func (f *finder) triggers() {
+	for _, t := range f.c.Table.Triggers {
+		fires := f.c.Verb == sqltext.Update && t.Update || f.c.Verb == sqltext.Delete && t.Delete
+		if fires && t.Writes(f.c.D, f.c.Table.Name) {
+			f.add(TriggerSelf, Refusal, "trigger %s itself changes rows of %s: what it does to rows that later batches come to, and to the values kept, depends on the batches; use --method single, or --despite %s if it is harmless", t.Name, f.c.Table, TriggerSelf)
+		}
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
+	"jugatum/internal/sqltext"
 )
 
 // way is a method of carrying out a step: where it ends, which rows come next,
@@ -414,7 +415,7 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 		return e, nil, err
 	}
 	e.Matched = e.Scanned
-	if e.Changed == e.Scanned {
+	if e.Changed == e.Scanned && !s.interfered() {
 		return e, nil, nil
 	}
 	q := change.Astray(s.w.Change, s.w.Kept, change.AsRestored, change.AsChanged, from, to, int(to-from))
@@ -424,6 +425,17 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 	}
 	left, err := ReadAstray(rows, s.w.Step.N, s.w.Kept, change.AsChanged)
 	return e, left, err
+}
+
+// interfered reports whether a trigger may make other values of those put back.
+func (s *restore) interfered() bool {
+	c := s.w.Change
+	for _, t := range c.Table.Triggers {
+		if c.Verb == sqltext.Update && t.Update || c.Verb == sqltext.Delete && t.Insert {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *restore) fork(k *worker) way { return &restore{simple{k}, s.w} }

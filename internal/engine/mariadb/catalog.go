@@ -265,7 +265,7 @@ func (db *DB) triggers(ctx context.Context, t *change.Table, schema string) erro
 		if err := rows.Scan(&tr.Name, &timing, &event); err != nil {
 			return err
 		}
-		tr.Events, tr.Update, tr.Delete = timing+" "+event, event == "update", event == "delete"
+		tr.Events, tr.Update, tr.Delete, tr.Insert = timing+" "+event, event == "update", event == "delete", event == "insert"
 		t.Triggers = append(t.Triggers, tr)
 	}
 	return rows.Err()

@@ -79,6 +79,9 @@ func (db *DB) KeptTable(kept *change.Kept) []string {
 			cols = append(cols, col)
 		}
 	}
+	if kept.Indexed {
+		cols = append(cols, "PRIMARY KEY (seq)")
+	}
 	return []string{
 		"CREATE TABLE " + kept.Table + " (" + strings.Join(cols, ", ") + ")",
 	}

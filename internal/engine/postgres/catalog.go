@@ -248,18 +248,18 @@ func (db *DB) indexes(ctx context.Context, t *change.Table, oid uint32) error {
 }
 
 func (db *DB) triggers(ctx context.Context, t *change.Table, oid uint32) error {
-	rows, err := db.pool.QueryContext(ctx, "SELECT tgname, tgtype::int FROM pg_trigger WHERE tgrelid = $1 AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgname", oid)
+	rows, err := db.pool.QueryContext(ctx, "SELECT tgname, tgtype::int, coalesce(prosrc, '') FROM pg_trigger LEFT JOIN pg_proc p ON p.oid = tgfoid WHERE tgrelid = $1 AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgname", oid)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var name string
+		var name, text string
 		var bits int // pg_trigger.h: 2 before, 4 insert, 8 delete, 16 update
-		if err := rows.Scan(&name, &bits); err != nil {
+		if err := rows.Scan(&name, &bits, &text); err != nil {
 			return err
 		}
-		tr := change.Trigger{Name: name, Delete: bits&8 != 0, Update: bits&16 != 0}
+		tr := change.Trigger{Name: name, Insert: bits&4 != 0, Delete: bits&8 != 0, Update: bits&16 != 0, Text: text}
 		var events []string
 		for bit, word := range map[int]string{4: "insert", 8: "delete", 16: "update"} {
 			if bits&bit != 0 {

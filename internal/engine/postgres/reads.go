@@ -93,7 +93,9 @@ func (s *sighted) node(n map[string]any) {
 						s.expression(x)
 					}
 				case map[string]any:
-					s.node(x)
+					if key == "Plans" { // the tables that are written are listed apart
+						s.node(x)
+					}
 				}
 			}
 		}

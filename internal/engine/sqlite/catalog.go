@@ -240,7 +240,7 @@ func (db *DB) references(ctx context.Context, t *change.Table) error {
 
 // trigger reads from the text of CREATE TRIGGER what sets it off.
 func trigger(name, text string) change.Trigger {
-	out := change.Trigger{Name: name}
+	out := change.Trigger{Name: name, Text: text}
 	tokens, err := sqltext.Lex(d, text)
 	if err != nil {
 		tokens = nil
@@ -251,7 +251,7 @@ func trigger(name, text string) change.Trigger {
 		case tok.Is("AFTER"):
 			when = "after"
 		case tok.Is("UPDATE"), tok.Is("DELETE"), tok.Is("INSERT"):
-			out.Update, out.Delete = tok.Is("UPDATE"), tok.Is("DELETE")
+			out.Update, out.Delete, out.Insert = tok.Is("UPDATE"), tok.Is("DELETE"), tok.Is("INSERT")
 			out.Events = when + " " + strings.ToLower(tok.Text)
 			return out
 		case tok.Is("BEGIN") || i > 40:
@@ -268,7 +268,8 @@ func (db *DB) estimate(ctx context.Context, t *change.Table) error {
 	if t.Key != nil && t.Key.Integer {
 		k := d.Quote(t.Key.Columns[0].Name)
 		t.Estimated = true
-		return db.pool.QueryRowContext(ctx, "SELECT coalesce((SELECT max("+k+") FROM "+t.SQL(d)+") - (SELECT min("+k+") FROM "+t.SQL(d)+") + 1, 0)").Scan(&t.Rows)
+		// The difference of keys at both ends of the range is a real number.
+		return db.pool.QueryRowContext(ctx, "SELECT CAST(coalesce(min((SELECT max("+k+") FROM "+t.SQL(d)+") - (SELECT min("+k+") FROM "+t.SQL(d)+") + 1, 9223372036854775807), 0) AS INTEGER)").Scan(&t.Rows)
 	}
 	return db.pool.QueryRowContext(ctx, "SELECT count(*) FROM "+t.SQL(d)).Scan(&t.Rows)
 }

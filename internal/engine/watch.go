@@ -1,0 +1,97 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+// A row whose key changes on its way into the table, by a trigger or by a
+// reference, may come up a second time later in the walk. Where that could be,
+// the keys that went into a batch are looked for once more after it.
+
+// KeyMovedError is a row that is not found by its key any more after its batch.
+type KeyMovedError struct {
+	Table string
+	Key   string
+}
+
+func (e *KeyMovedError) Error() string {
+	return fmt.Sprintf("%s: row %s has another key after the change, or is gone: a trigger or a reference changes keys, and batches find their way by them; this batch was rolled back; use --method single", e.Table, e.Key)
+}
+
+// watched carries out a batch of a change whose keys may move, and fails if one has.
+func watched(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (Effect, error) {
+	scratch := kept == nil
+	from := base
+	if scratch { // the keys must be known all the same
+		var err error
+		if kept, err = scratchTable(ctx, db, tx, c); err != nil {
+			return Effect{}, fmt.Errorf("making a temporary table for the batch: %w", err)
+		}
+		from = 0
+	}
+	e, err := batch(ctx, db, tx, c, kept, r, from)
+	if err != nil {
+		return e, err
+	}
+	q := change.Vanished(c, kept, from, e.Kept)
+	key, into := make([]sql.NullString, len(kept.Keys)), make([]any, len(kept.Keys))
+	for i := range key {
+		into[i] = &key[i]
+	}
+	switch err := tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(into...); {
+	case err == nil:
+		texts := make([]string, len(key))
+		for i, k := range key {
+			texts[i] = k.String
+		}
+		return e, &KeyMovedError{Table: c.Table.String(), Key: strings.Join(texts, ", ")}
+	case !errors.Is(err, sql.ErrNoRows):
+		return e, err
+	}
+	switch {
+	case scratch:
+		e.Kept = base
+		_, err = tx.Exec(ctx, "DELETE FROM "+kept.Table)
+	case kept.Packed == "" && db.Dialect() != sqltext.MariaDB && e.Kept > base: // MariaDB's triggers cannot change the table once more
+		q := change.Refresh(c, kept, from, e.Kept)
+		_, err = tx.S.Conn.ExecContext(ctx, q.String(), q.Args...)
+	}
+	return e, err
+}
+
+// scratchTable is a kept-values table that lasts as long as the session.
+func scratchTable(ctx context.Context, db DB, tx *Tx, c *change.Change) (*change.Kept, error) {
+	kept := change.NewKept("", c)
+	kept.Indexed = false
+	h := fnv.New64a()
+	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
+		for _, k := range list {
+			fmt.Fprintf(h, "%s %s %s\x00", k.Name, k.Of.Type, k.Of.Collation)
+		}
+	}
+	name := db.Dialect().Quote(fmt.Sprintf("jugatum_watched_%x", h.Sum64()))
+	create := "CREATE TEMPORARY TABLE IF NOT EXISTS "
+	switch db.Dialect() {
+	case sqltext.PostgreSQL:
+		name = "pg_temp." + name
+	case sqltext.SQLite:
+		name, create = "temp."+name, "CREATE TABLE IF NOT EXISTS "
+	}
+	kept.Table = name
+	for _, text := range db.KeptTable(kept) {
+		if _, err := tx.Exec(ctx, strings.Replace(text, "CREATE TABLE ", create, 1)); err != nil {
+			return nil, err
+		}
+	}
+	// A batch that was rolled back to a savepoint may have left rows.
+	_, err := tx.Exec(ctx, "DELETE FROM "+kept.Table)
+	return kept, err
+}
