@@ -75,7 +75,7 @@ func (b *bench) search(rounds int) (string, error) {
 		q.Add("SELECT count(*) FROM ", t.SQL(q.D), " AS jugatum_t WHERE 1 = 0")
 		find.Narrow(q, "jugatum_t", cols, f)
 		var n int64
-		return db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&n)
+		return db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&n)
 	}
 	demo, err := b.timeFind(rounds, tables, count, "--except", "wide.*")
 	if err != nil {

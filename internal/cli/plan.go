@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -259,17 +260,29 @@ func (p *plan) work(l *ledger.Ledger, r *ledger.Run) ([]*runner.Work, error) {
 		if c == nil {
 			return nil, refusef("run %d has a step %q that its job does not have: the ledger was changed by hand", r.ID, st.Name)
 		}
-		var keys []string
-		if c.Table.Key != nil {
-			keys = c.Table.Key.Names()
-		}
-		if strings.Join(keys, "\x00") != strings.Join(st.KeyColumns, "\x00") {
-			return nil, refusef("step %q: the key of %s was (%s) when run %d began and is (%s) now; the run cannot go on over another key",
-				st.Name, c.Table, strings.Join(st.KeyColumns, ", "), r.ID, strings.Join(keys, ", "))
+		if err := sameKey(c, st, r.ID); err != nil {
+			return nil, err
 		}
 		out = append(out, &runner.Work{Step: st, Change: c, Kept: l.Kept(st, c)})
 	}
 	return out, nil
+}
+
+// sameKey refuses to go by another key than a run went by.
+func sameKey(c *change.Change, st *ledger.Step, run int64) error {
+	var keys []string
+	if c.Table.Key != nil {
+		keys = c.Table.Key.Names()
+	}
+	if slices.Equal(keys, st.KeyColumns) {
+		return nil
+	}
+	now := "none"
+	if len(keys) > 0 {
+		now = "(" + strings.Join(keys, ", ") + ")"
+	}
+	return refusef("step %q: the key of %s was (%s) when run %d began and is %s now; nothing can go on over another key: make the old one again",
+		st.Name, c.Table, strings.Join(st.KeyColumns, ", "), run, now)
 }
 
 // Few enough rows of a table large enough are listed first: looking at the

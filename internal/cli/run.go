@@ -69,6 +69,9 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 	if err := able(p.db, opts); err != nil {
 		return err
 	}
+	if err := mayWrite(ctx, c, p.db); err != nil {
+		return err
+	}
 	if err := follow(ctx, c, p.db, &opts); err != nil {
 		return err
 	}
@@ -104,6 +107,20 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 		return err
 	}
 	return a.execute(ctx, c, p, l, r, work)
+}
+
+// mayWrite refuses a database in which somebody has sessions begin as read-only:
+// that is meant to keep changes like ours out.
+func mayWrite(ctx context.Context, c *cli.Command, db engine.DB) error {
+	t, ok := db.(engine.ReadOnlyTeller)
+	if !ok || slices.Contains(c.StringSlice("despite"), hazard.ReadOnly) {
+		return nil
+	}
+	setting, err := t.ReadOnly(ctx)
+	if err != nil || setting == "" {
+		return err
+	}
+	return refusef("%s is on for this user, database or server: somebody wants nothing changed here; --despite %s if you may", setting, hazard.ReadOnly)
 }
 
 // earlier asks the ledger about runs of the same job.

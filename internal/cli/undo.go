@@ -23,6 +23,7 @@ func (a *app) undo() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks"},
 			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
+			&cli.StringSliceFlag{Name: "despite", Usage: "go on despite the hazard with this code (read-only)"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
@@ -47,6 +48,9 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 		return refusef("run %d was already taken back by run %d", orig.ID, u.ID)
 	case !orig.Options.Keep:
 		return refusef("run %d kept no values (--keep none), so there is nothing to put back", orig.ID)
+	}
+	if err := mayWrite(ctx, c, db); err != nil {
+		return err
 	}
 	p, err := restore(ctx, db, orig)
 	if err != nil {
@@ -88,6 +92,13 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	u := &ledger.Run{Title: orig.Title, Reason: orig.Reason, UndoOf: orig.ID, Source: orig.Source, Params: orig.Params, Digest: orig.Digest, Options: opts, Version: buildVersion().version}
 	slices.Reverse(p.changes)
 	for i, ch := range p.changes {
+		for _, o := range orig.Steps {
+			if o.Name == ch.Step {
+				if err := sameKey(ch, o, orig.ID); err != nil {
+					return err
+				}
+			}
+		}
 		st := &ledger.Step{N: i + 1, Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name, KeyColumns: ch.Table.Key.Names(), SetColumns: ch.SetNames(),
 			Method: "undo", Matched: -1, ToChange: -1, Status: "pending"}
 		for _, o := range orig.Steps {

@@ -43,8 +43,12 @@ type DB interface {
 	// Settings tells the server's settings that matter to a change in batches.
 	Settings(ctx context.Context) ([]Setting, error)
 
-	// Pool is for reading.
+	// Pool is for reading what is ours to understand: keys, catalogues, the ledger.
 	Pool() *sql.DB
+
+	// JobPool is for reading with the job's own SQL, which means there what it
+	// means in a plain session of this user and database.
+	JobPool() *sql.DB
 
 	// Session opens a connection that changes rows.
 	Session(ctx context.Context, o SessionOptions) (*Session, error)
@@ -69,6 +73,13 @@ type DB interface {
 	Fault(err error) Fault
 
 	Close() error
+}
+
+// ReadOnlyTeller is met by engines where a user or a database can be told to
+// change nothing unless asked to: a guard that somebody has put there.
+type ReadOnlyTeller interface {
+	// ReadOnly names the setting, "" if it is not set.
+	ReadOnly(ctx context.Context) (string, error)
 }
 
 // RunLocker is met by engines with locks that end with the session that holds

@@ -65,7 +65,7 @@ func (f Foresight) Foresee(ctx context.Context, db DB, s *Session, c *change.Cha
 	o := &Outlook{mark: f.mark, r: r}
 	var err error
 	if f.marked {
-		o.read, err = readRows(ctx, db, db.Pool(), db.(Loader), c, r, reading{})
+		o.read, err = readRows(ctx, db, db.JobPool(), db.(Loader), c, r, reading{})
 		o.scanned = -1
 		return o, err
 	}

@@ -313,7 +313,7 @@ func rewrittenRow(ctx context.Context, db DB, c *change.Change, r change.Range) 
 	if !ok {
 		return nil, nil, errors.New("this engine cannot replace text")
 	}
-	x, err := readRows(ctx, db, db.Pool(), loader, c, r, reading{})
+	x, err := readRows(ctx, db, db.JobPool(), loader, c, r, reading{})
 	if err != nil {
 		return nil, nil, err
 	}

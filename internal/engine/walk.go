@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"jugatum/internal/change"
 	"jugatum/internal/sqltext"
@@ -62,6 +63,13 @@ func KeyOut(d sqltext.Dialect, alias string, column *change.Column) string {
 	}
 	switch d {
 	case sqltext.PostgreSQL:
+		// The same text whatever the session's DateStyle and bytea_output.
+		switch typ := strings.TrimPrefix(column.Base, "pg_catalog."); {
+		case typ == "date", strings.HasPrefix(typ, "timestamp"):
+			return "(pg_catalog.to_json(" + name + ") #>> '{}')"
+		case typ == "bytea":
+			return `(E'\\x' || pg_catalog.encode(` + name + `, 'hex'))`
+		}
 		return "CAST(" + name + " AS text)"
 	case sqltext.MariaDB:
 		if column.Binary {

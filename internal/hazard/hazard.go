@@ -40,6 +40,7 @@ const (
 	OncePerRun  = "once-a-statement"
 	Cascade     = "cascade"
 	TriggerSelf = "trigger-target"
+	ReadOnly    = "read-only" // of the database, not of a step
 )
 
 // Liftable reports whether a person may accept a refusal with this code; the

@@ -46,7 +46,7 @@ func (p *Step) hazards(ctx context.Context, db engine.DB, c *change.Change) erro
 
 func (p *Step) count(ctx context.Context, db engine.DB, query string, args []any) (int64, error) {
 	var n int64
-	err := db.Pool().QueryRowContext(ctx, query, args...).Scan(&n)
+	err := db.JobPool().QueryRowContext(ctx, query, args...).Scan(&n)
 	return n, err
 }
 

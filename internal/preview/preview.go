@@ -83,7 +83,7 @@ func Count(ctx context.Context, db engine.DB, c *change.Change) (matched, change
 	q.Add("count(CASE WHEN changes THEN 1 END) FROM (")
 	inner(q, c, false)
 	q.Add(") AS jugatum_s")
-	err = db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&matched, &changes)
+	err = db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&matched, &changes)
 	return matched, changes, err
 }
 
@@ -94,7 +94,7 @@ func Check(ctx context.Context, db engine.DB, c *change.Change) error {
 	if c.D == sqltext.MariaDB { // which would carry out the innermost query for nothing; EXPLAIN does not
 		q.Add("EXPLAIN SELECT * FROM (")
 		inner(q, c, true)
-		rows, err := db.Pool().QueryContext(ctx, q.Add(") AS jugatum_s").String(), q.Args...)
+		rows, err := db.JobPool().QueryContext(ctx, q.Add(") AS jugatum_s").String(), q.Args...)
 		if err != nil {
 			return err
 		}
@@ -104,7 +104,7 @@ func Check(ctx context.Context, db engine.DB, c *change.Change) error {
 	inner(q, c, true)
 	q.Add(") AS jugatum_s LIMIT 0) AS jugatum_e")
 	var n int64
-	return db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&n)
+	return db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&n)
 }
 
 // inner is the query for matched rows: k0, k1, …, o0, n0, …, l0, …, changes.
@@ -277,7 +277,7 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 	q.Add(" FROM (")
 	inner(q, c, false)
 	q.Add(") AS jugatum_s")
-	if err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(into...); err != nil {
+	if err := db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(into...); err != nil {
 		return fmt.Errorf("step %q: %w", c.Step, err)
 	}
 	for i, n := range misfits {
@@ -409,7 +409,7 @@ func (p *Step) sample(ctx context.Context, db engine.DB, c *change.Change, n int
 	q.Add(") AS place FROM (")
 	inner(q, c, true)
 	q.Add(") AS jugatum_s WHERE changes) AS jugatum_p WHERE place IN (", strings.Join(picks, ", "), ") ORDER BY place")
-	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+	rows, err := db.JobPool().QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
 		return fmt.Errorf("step %q: %w", c.Step, err)
 	}

@@ -128,7 +128,7 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 			}
 		}
 	}
-	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+	rows, err := db.JobPool().QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
 		return fmt.Errorf("step %q: %w", c.Step, err)
 	}

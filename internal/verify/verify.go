@@ -165,7 +165,7 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 func Ask(ctx context.Context, db engine.DB, c job.Check) (Check, error) {
 	out := Check{SQL: c.SQL, Want: c.Is}
 	var got any
-	if err := db.Pool().QueryRowContext(ctx, c.SQL).Scan(&got); err != nil {
+	if err := db.JobPool().QueryRowContext(ctx, c.SQL).Scan(&got); err != nil {
 		return out, fmt.Errorf("check %q: %w", c.SQL, err)
 	}
 	switch v := got.(type) {

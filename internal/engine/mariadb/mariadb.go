@@ -26,17 +26,19 @@ const d = sqltext.MariaDB
 
 // DB is one database of a MariaDB server.
 type DB struct {
-	pool   *sql.DB
-	name   string
-	vers   string
-	user   string
-	schema string // the database connected to
-	strict string // sql_mode in which a job's statement is carried out
-	stage  string // sql_mode in which old values are copied, whatever they are
-	binlog bool
-	galera bool
-	views  bool // we may make views
-	snap   bool // the server can fail a transaction that would change what was changed since its snapshot
+	pool    *sql.DB
+	name    string
+	vers    string
+	user    string
+	schema  string // the database connected to
+	strict  string // sql_mode in which a job's statement is carried out
+	stage   string // sql_mode in which old values are copied, whatever they are
+	binlog  bool
+	galera  bool
+	dormant bool   // sessions begin as read-only
+	modes   string // the server's sql_mode
+	views   bool   // we may make views
+	snap    bool   // the server can fail a transaction that would change what was changed since its snapshot
 
 	knowing sync.Mutex
 	learned map[*change.Change]*known
@@ -128,7 +130,7 @@ func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 	defer probe.Close()
 	var mode, format string
 	var galera any
-	if err := probe.QueryRowContext(ctx, "SELECT @@version, CURRENT_USER(), @@sql_mode, @@log_bin AND @@sql_log_bin, @@binlog_format").Scan(&db.vers, &db.user, &mode, &db.binlog, &format); err != nil {
+	if err := probe.QueryRowContext(ctx, "SELECT @@version, CURRENT_USER(), @@sql_mode, @@log_bin AND @@sql_log_bin, @@binlog_format, @@tx_read_only").Scan(&db.vers, &db.user, &mode, &db.binlog, &format, &db.dormant); err != nil {
 		return err
 	}
 	if err := probe.QueryRowContext(ctx, "SELECT variable_value FROM information_schema.global_variables WHERE variable_name = 'wsrep_on'").Scan(&galera); err == nil {
@@ -142,6 +144,7 @@ func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 	if err := db.mayView(ctx, probe); err != nil {
 		return err
 	}
+	db.modes = mode
 	db.strict, db.stage = modes(mode)
 	if db.binlog && format == "STATEMENT" {
 		// READ COMMITTED, without which INSERT … SELECT locks the gaps between
@@ -233,7 +236,16 @@ func (db *DB) User() string             { return db.user }
 func (db *DB) Overlaps() bool           { return true }
 func (db *DB) DDLCommits() bool         { return true }
 func (db *DB) Pool() *sql.DB            { return db.pool }
+func (db *DB) JobPool() *sql.DB         { return db.pool }
 func (db *DB) Close() error             { return db.pool.Close() }
+
+// ReadOnly tells whether the server has sessions begin as read-only.
+func (db *DB) ReadOnly(context.Context) (string, error) {
+	if db.dormant {
+		return "tx_read_only", nil
+	}
+	return "", nil
+}
 
 // LedgerTable prefixes the name: a schema of our own would be another database
 // here, with privileges of its own.

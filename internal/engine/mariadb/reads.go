@@ -4,10 +4,12 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
 	"jugatum/internal/change"
+	"jugatum/internal/engine"
 	"jugatum/internal/sqltext"
 )
 
@@ -27,6 +29,9 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 	if f.schema == "" {
 		f.schema = db.schema
 	}
+	if err := db.readAlike(c); err != nil {
+		return f.r, err
+	}
 	if c.First != nil && slices.ContainsFunc(c.First.Order.Tokens, func(t sqltext.Token) bool { return t.Is("SELECT") }) {
 		f.r.Target = true
 	}
@@ -39,6 +44,23 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 		}
 	}
 	return f.r, nil
+}
+
+// readAlike refuses SQL that a plain session here would read in another way than
+// our sessions do, which are without these two modes.
+func (db *DB) readAlike(c *change.Change) error {
+	for _, f := range c.Fragments() {
+		for _, t := range f.Tokens {
+			switch {
+			case t.Kind != sqltext.String:
+			case t.Text[0] == '"' && strings.Contains(db.modes, "ANSI_QUOTES"):
+				return &engine.RefusedError{Msg: fmt.Sprintf("%s is a name to this server (its sql_mode has ANSI_QUOTES), and a text to others: write it in single quotes, or in backquotes if a name is meant", t.Text)}
+			case strings.Contains(t.Text, `\`) && strings.Contains(db.modes, "NO_BACKSLASH_ESCAPES"):
+				return &engine.RefusedError{Msg: fmt.Sprintf("the backslash in %s stands for itself on this server (its sql_mode has NO_BACKSLASH_ESCAPES), and escapes what follows it on others: give the text as a parameter, :name", t.Text)}
+			}
+		}
+	}
+	return nil
 }
 
 // follower goes from name to name.

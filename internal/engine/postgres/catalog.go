@@ -404,7 +404,7 @@ func (db *DB) Estimate(ctx context.Context, c *change.Change) (int64, error) {
 	q := &change.Query{D: d}
 	q.Add("EXPLAIN (FORMAT JSON) ").With(c, false).Add("SELECT 1").Source(c, change.Range{})
 	var text string
-	if err := db.pool.QueryRowContext(ctx, q.String(), q.Args...).Scan(&text); err != nil {
+	if err := db.jobs.QueryRowContext(ctx, q.String(), q.Args...).Scan(&text); err != nil {
 		return 0, err
 	}
 	var out []struct {

@@ -25,7 +25,8 @@ const d = sqltext.PostgreSQL
 
 // DB is one database of a PostgreSQL server.
 type DB struct {
-	pool *sql.DB
+	pool *sql.DB // whose texts of values are exact, and the same everywhere
+	jobs *sql.DB // as the user and the database have it
 	name string
 	vers string
 	user string
@@ -51,6 +52,7 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 		}
 	}
 	set("application_name", "jugatum")
+	plainly := cfg.Copy()
 	// Key values travel as text; these make the text exact and the same everywhere.
 	cfg.RuntimeParams["datestyle"] = "ISO, YMD"
 	cfg.RuntimeParams["intervalstyle"] = "postgres"
@@ -59,20 +61,22 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	// Looking must change nothing, whatever functions a job's expressions call;
 	// only the transactions of a Session may write, and say so. It is not said when
 	// connecting, or no server would be one that target_session_attrs=read-write wants.
-	pool := stdlib.OpenDB(*cfg, stdlib.OptionAfterConnect(func(ctx context.Context, c *pgx.Conn) error {
+	looking := stdlib.OptionAfterConnect(func(ctx context.Context, c *pgx.Conn) error {
 		_, err := c.Exec(ctx, "SET default_transaction_read_only = on")
 		return err
-	}))
+	})
+	pool, jobs := stdlib.OpenDB(*cfg, looking), stdlib.OpenDB(*plainly, looking)
 	pool.SetMaxIdleConns(2)
-	db := &DB{pool: pool, name: name}
+	jobs.SetMaxIdleConns(2)
+	db := &DB{pool: pool, jobs: jobs, name: name}
 	err = pool.QueryRowContext(ctx, "SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_user").Scan(&db.vers, &db.number, &db.user)
 	if err != nil {
-		pool.Close()
+		db.Close()
 		var pe *pgconn.PgError
 		return nil, &engine.OpenError{Name: name, Err: plain(err), Do: advice(err), Usage: errors.As(err, &pe) && pe.Code == "3D000"}
 	}
 	if db.number < 130000 {
-		pool.Close()
+		db.Close()
 		return nil, &engine.OpenError{Name: name, Err: fmt.Errorf("the server is version %s", db.vers), Do: "version 13 is the oldest that tells what a statement writes to its log"}
 	}
 	return db, nil
@@ -114,7 +118,19 @@ func (db *DB) Version() string          { return "PostgreSQL " + db.vers }
 func (db *DB) User() string             { return db.user }
 func (db *DB) Overlaps() bool           { return true }
 func (db *DB) Pool() *sql.DB            { return db.pool }
-func (db *DB) Close() error             { return db.pool.Close() }
+func (db *DB) JobPool() *sql.DB         { return db.jobs }
+func (db *DB) Close() error             { return errors.Join(db.pool.Close(), db.jobs.Close()) }
+
+// ReadOnly tells whether the user, the database or the server has sessions begin
+// as read-only.
+func (db *DB) ReadOnly(ctx context.Context) (string, error) {
+	var on bool
+	err := db.pool.QueryRowContext(ctx, "SELECT reset_val = 'on' FROM pg_catalog.pg_settings WHERE name = 'default_transaction_read_only'").Scan(&on)
+	if err != nil || !on {
+		return "", err
+	}
+	return "default_transaction_read_only", nil
+}
 
 // LedgerTable is a table of the schema jugatum.
 func (db *DB) LedgerTable(name string) string { return "jugatum." + d.Quote(name) }
@@ -157,7 +173,7 @@ func (db *DB) Fault(err error) engine.Fault {
 
 // Session opens the connection that writes.
 func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Session, error) {
-	conn, err := db.pool.Conn(ctx)
+	conn, err := db.jobs.Conn(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"jugatum/internal/change"
+	"jugatum/internal/engine"
 	"jugatum/internal/sqltext"
 )
 
@@ -18,6 +19,9 @@ import (
 // row policies written out, and the catalogue which functions it calls.
 func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error) {
 	var r change.Reads
+	if err := db.readAlike(ctx, c); err != nil {
+		return r, err
+	}
 	whole := *c
 	if c.First != nil { // its own way to the first rows reads the target by design
 		r.Target = slices.ContainsFunc(c.First.Order.Tokens, func(t sqltext.Token) bool { return t.Is("SELECT") })
@@ -27,7 +31,7 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 	q.Add("EXPLAIN (VERBOSE, FORMAT JSON) ").Statement(&whole, change.Range{})
 	var text string
 	var pe *pgconn.PgError
-	switch err := db.pool.QueryRowContext(ctx, q.String(), q.Args...).Scan(&text); {
+	switch err := db.jobs.QueryRowContext(ctx, q.String(), q.Args...).Scan(&text); {
 	case errors.As(err, &pe) && pe.Code == "42501": // we may look, and not change: the names in the text must do
 		r.Target = r.Target || slices.ContainsFunc(c.TableRefs(), func(n sqltext.Name) bool { return d.Same(n.Table, c.Table.Name) })
 		return r, nil
@@ -50,6 +54,24 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 	}
 	r.Clock = seen.clock
 	return r, db.calls(ctx, c, seen.calls, &r)
+}
+
+// readAlike refuses SQL that the server would take apart in another way than we
+// do: where standard_conforming_strings is off, a backslash escapes what follows.
+func (db *DB) readAlike(ctx context.Context, c *change.Change) error {
+	for _, f := range c.Fragments() {
+		for _, t := range f.Tokens {
+			if t.Kind != sqltext.String || !strings.HasPrefix(t.Text, "'") || !strings.Contains(t.Text, `\`) {
+				continue
+			}
+			var standard bool
+			if err := db.jobs.QueryRowContext(ctx, "SELECT current_setting('standard_conforming_strings') = 'on'").Scan(&standard); err != nil || standard {
+				return err
+			}
+			return &engine.RefusedError{Msg: fmt.Sprintf("the backslash in %s escapes what follows it in this database (standard_conforming_strings is off): write E'…', or give the text as a parameter, :name", t.Text)}
+		}
+	}
+	return nil
 }
 
 // holds reports whether a table is the target, or a partition of it.

@@ -105,6 +105,7 @@ func (db *DB) Name() string             { return db.name }
 func (db *DB) Version() string          { return "SQLite " + db.vers }
 func (db *DB) User() string             { return "" }
 func (db *DB) Pool() *sql.DB            { return db.pool }
+func (db *DB) JobPool() *sql.DB         { return db.pool }
 func (db *DB) Overlaps() bool           { return db.wal } // a rollback journal lets nobody read beside a commit
 func (db *DB) Close() error             { return db.pool.Close() }
 
