@@ -539,6 +539,38 @@ func Refresh(c *Change, kept *Kept, from, to int64) *Query {
 	return q.Add(")")
 }
 
+// Missed is the query for how many rows match, would change, and are not among
+// those kept. more appends a further condition for the row of that alias.
+func Missed(c *Change, kept *Kept, more func(q *Query, alias string)) *Query {
+	q := &Query{D: c.D}
+	q.With(c, false).Add("SELECT count(*) FROM (SELECT DISTINCT ").Columns(c.Ref, c.Table.Key.Columns).Source(c, Range{})
+	if c.Verb == sqltext.Update {
+		q.Changing(c)
+	}
+	more(q, c.Ref)
+	if q.D == sqltext.MariaDB { // which makes a list of these once, and would unpack them for every row otherwise
+		q.Add(" AND (").Columns(c.Ref, c.Table.Key.Columns).Add(") NOT IN (SELECT ")
+		for i, k := range kept.Keys {
+			q.sep(i).Add("k.", c.D.Quote(k.Name))
+		}
+		return q.Add(" FROM ", kept.Table, " AS k)) AS jugatum_s")
+	}
+	return q.Add(" AND NOT EXISTS (SELECT 1 FROM ", kept.Table, " AS k WHERE ").KeyJoin(c.Ref, "k", kept).Add(")) AS jugatum_s")
+}
+
+// ChangedTwice is the query for how many rows are kept more than once.
+func ChangedTwice(c *Change, kept *Kept) *Query {
+	q := &Query{D: c.D}
+	names := ""
+	for i, k := range kept.Keys {
+		if i > 0 {
+			names += ", "
+		}
+		names += c.D.Quote(k.Name)
+	}
+	return q.Add("SELECT count(*) FROM (SELECT 1 FROM ", kept.Table, " AS k GROUP BY ", names, " HAVING count(*) > 1) AS jugatum_s")
+}
+
 // CountKept is the query for how many kept rows there are after from, up to to.
 func CountKept(d sqltext.Dialect, kept *Kept, from, to int64) *Query {
 	q := &Query{D: d}

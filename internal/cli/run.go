@@ -275,6 +275,17 @@ func (a *app) record(ctx context.Context, p *plan, l *ledger.Ledger, r *ledger.R
 	if err := l.Ensure(ctx, s); err != nil {
 		return nil, fmt.Errorf("the ledger cannot be made in %s: %w; nothing was changed", p.db.Name(), err)
 	}
+	if x, ok := p.db.(engine.Witness); ok {
+		tx, err := s.Start(ctx)
+		if err != nil {
+			return nil, err
+		}
+		r.Options.Moment, err = x.Moment(ctx, tx)
+		tx.Rollback()
+		if err != nil {
+			return nil, err
+		}
+	}
 	kept := make([]*change.Kept, len(p.changes))
 	for i, ch := range p.changes {
 		if r.Options.Keep && r.Steps[i].KeptTable == "" { // an undo has those of its run
@@ -348,6 +359,10 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 		a.printSummary(sum, dbFlag(c, p.db))
 	}
 	var ve *verifyError
+	var ae *runner.AccountError
+	if errors.As(err, &ae) {
+		return &verifyError{fmt.Sprintf("run %d: %v; nothing after it was begun. Look before you go on: `jugatum show %d%s`, `jugatum undo %d%s`", r.ID, ae, r.ID, dbFlag(c, p.db), r.ID, dbFlag(c, p.db))}
+	}
 	switch {
 	case errors.As(err, &ve):
 		return err

@@ -88,6 +88,15 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 				o.Printf("    %s rows were left alone by the undo and are not counted\n", term.Count(s.Left))
 			}
 		}
+		switch {
+		case s.Missed < 0:
+		case s.Missed == 0:
+			mark(true, "no other row matches the filter and would change")
+		case s.Certain:
+			mark(false, "%s rows match the filter and would change, and nobody has written them since the run began", term.Count(s.Missed))
+		default:
+			o.Printf("    %s rows match the filter and were not changed: others have written them since, or the run passed them by\n", term.Count(s.Missed))
+		}
 		for _, c := range s.Checks {
 			if c.OK {
 				mark(true, "%s = %s", term.Clean(c.SQL), term.Clean(c.Got))

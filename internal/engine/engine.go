@@ -132,6 +132,15 @@ type Marker interface {
 	Mark(ctx context.Context, tx *Tx) (int64, error)
 }
 
+// Witness is met by engines whose rows tell when they were last written.
+type Witness interface {
+	// Moment names the present.
+	Moment(ctx context.Context, tx *Tx) (string, error)
+
+	// Untouched appends " AND …": that nobody has written the row since a moment.
+	Untouched(q *change.Query, alias, moment string)
+}
+
 // ManyWriters is met by engines where several sessions can change different rows
 // of a table at the same time.
 type ManyWriters interface{ ManyWriters() bool }

@@ -56,6 +56,8 @@ type Runner struct {
 	others *onlooker
 	sight  sight            // taken from others, to be written with the next batch
 	server map[string]int64 // the whole server's figures when the run began here; nil unknown
+	mark   int64            // the state of the file then, as marked sees it; -1 unknown
+	marked *engine.Session
 	begun  time.Time
 	beat   time.Time
 
@@ -141,6 +143,7 @@ func (r *Runner) Execute(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	r.remember(ctx, k.session)
 	if err = r.countAsides(ctx); err == nil {
 		err = r.steps(ctx)
 	}
@@ -212,6 +215,9 @@ func (r *Runner) steps(ctx context.Context) error {
 			if err := r.lead.retry(ctx, w); err != nil {
 				return fmt.Errorf("step %q: %w", w.Step.Name, err)
 			}
+		}
+		if err := r.account(ctx, w); err != nil {
+			return err
 		}
 		if r.After != nil {
 			if err := r.After(ctx, w); err != nil {

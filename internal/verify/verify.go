@@ -33,6 +33,8 @@ type Step struct {
 	Left     int64         `json:"left_alone"` // rows that an undo left alone, not counted as astray
 	Sample   []ledger.Left `json:"sample"`     // the first rows that are astray
 	Checks   []Check       `json:"checks"`
+	Missed   int64         `json:"missed"`  // rows that match, would change, and are not among those kept; -1 not looked for
+	Certain  bool          `json:"certain"` // nobody has written those since the run began: the run passed them by
 	Remark   string        `json:"remark,omitempty"`
 }
 
@@ -58,10 +60,12 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 		res.State = "restored"
 	}
 	for _, w := range work {
-		s := Step{Name: w.Step.Name, Table: w.Change.Table.String(), Changed: w.Step.Totals.Changed, Kept: -1, Left: w.Step.Totals.LeftAlone, Sample: []ledger.Left{}, Checks: []Check{}}
+		s := Step{Name: w.Step.Name, Table: w.Change.Table.String(), Changed: w.Step.Totals.Changed, Kept: -1, Left: w.Step.Totals.LeftAlone, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
 		if w.Kept == nil {
 			s.Remark = "no kept values: only the job's checks can be asked"
 		} else if err := s.compare(ctx, db, l, r, w, progress); err != nil {
+			return nil, err
+		} else if err := s.missed(ctx, db, r, w); err != nil {
 			return nil, err
 		}
 		if r.UndoOf == 0 {
@@ -82,10 +86,34 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 				}
 			}
 		}
-		res.Holds = res.Holds && s.Astray == 0 && (s.Kept < 0 || r.UndoOf != 0 || s.Kept == s.Changed)
+		res.Holds = res.Holds && s.Astray == 0 && !(s.Certain && s.Missed > w.Step.Totals.SetAside) && (s.Kept < 0 || r.UndoOf != 0 || s.Kept == s.Changed)
 		res.Steps = append(res.Steps, s)
 	}
 	return res, nil
+}
+
+// missed looks for rows that the step should have changed, by its filter rather
+// than by what was kept. Rows that others have written since may match as well.
+func (s *Step) missed(ctx context.Context, db engine.DB, r *ledger.Run, w *runner.Work) error {
+	c := w.Change
+	if w.Undo || w.Step.Status != ledger.Done || c.Rewrite != nil || c.First != nil || len(c.Reads.Volatile) > 0 || c.Reads.Clock {
+		return nil
+	}
+	certain := func(*change.Query, string) {}
+	if x, ok := db.(engine.Witness); ok && r.Options.Moment != "" {
+		s.Certain = true
+		certain = func(q *change.Query, alias string) { x.Untouched(q, alias, r.Options.Moment) }
+	}
+	q := change.Missed(c, w.Kept, certain)
+	err := db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&s.Missed)
+	if err == nil {
+		return nil
+	}
+	s.Missed = -1
+	if f := db.Fault(err); f == engine.Data || f == engine.Invalid { // a value that cannot be worked out, or a table of another form by now
+		return nil
+	}
+	return err
 }
 
 // compare holds the kept values of a step against the table.
