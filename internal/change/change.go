@@ -274,6 +274,13 @@ func (c *Change) DerivedKey() *Column {
 	return nil
 }
 
+// Triggered reports whether triggers fire for the rows that are updated. Then
+// every row that matches is written, as the statement itself would do, also where
+// the new values are the old ones.
+func (c *Change) Triggered() bool {
+	return c.Verb == sqltext.Update && slices.ContainsFunc(c.Table.Triggers, func(t Trigger) bool { return t.Update })
+}
+
 // KeysMayMove reports whether a row may come to have another key by the change
 // although no key column is assigned: by a trigger, or by a reference that the
 // database follows.
@@ -281,10 +288,8 @@ func (c *Change) KeysMayMove() bool {
 	if c.Verb != sqltext.Update || c.Table.Key == nil {
 		return false
 	}
-	for _, t := range c.Table.Triggers {
-		if t.Update {
-			return true
-		}
+	if c.Triggered() {
+		return true
 	}
 	for _, fk := range c.Table.ReferredBy {
 		follows := fk.OnUpdate == "CASCADE" || fk.OnUpdate == "SET NULL" || fk.OnUpdate == "SET DEFAULT"

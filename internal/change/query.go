@@ -539,6 +539,19 @@ func Refresh(c *Change, kept *Kept, from, to int64) *Query {
 	return q.Add(")")
 }
 
+// ForgetUnchanged is the statement that drops those of the kept rows after from,
+// up to to, whose new values are the old ones.
+func ForgetUnchanged(c *Change, kept *Kept, from, to int64) *Query {
+	q := &Query{D: c.D}
+	q.Add("DELETE FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
+	for i, n := range kept.New {
+		if !c.Set[i].Implicit {
+			q.Add(" AND ").Unchanged(n.Of, "k."+c.D.Quote(n.Name), "k."+c.D.Quote(kept.Old[i].Name))
+		}
+	}
+	return q
+}
+
 // Missed is the query for how many rows match, would change, and are not among
 // those kept. more appends a further condition for the row of that alias.
 func Missed(c *Change, kept *Kept, more func(q *Query, alias string)) *Query {

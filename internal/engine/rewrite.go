@@ -102,7 +102,7 @@ func countRows(ctx context.Context, db DB, tx *Tx, read func() (readings, error)
 // Batch carries out a batch, whoever computes the new values: DB.Batch where the
 // database does. Rows that are refused are left as they are and told in the effect.
 func Batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (Effect, error) {
-	if r.Hi != nil && c.KeysMayMove() {
+	if (r.Hi != nil || kept != nil) && c.KeysMayMove() {
 		return watched(ctx, db, tx, c, kept, r, base)
 	}
 	return batch(ctx, db, tx, c, kept, r, base)

@@ -41,30 +41,53 @@ func watched(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.
 	if err != nil {
 		return e, err
 	}
-	q := change.Vanished(c, kept, from, e.Kept)
+	if r.Hi != nil { // else it is the whole step, and nothing comes after it
+		if err := vanished(ctx, tx, c, kept, from, e.Kept); err != nil {
+			return e, err
+		}
+	}
+	if scratch {
+		e.Kept = base
+		_, err = tx.Exec(ctx, "DELETE FROM "+kept.Table)
+		return e, err
+	}
+	if db.Dialect() == sqltext.MariaDB || e.Kept == base || !c.Triggered() { // MariaDB's triggers cannot change the table once more
+		return e, nil
+	}
+	// What triggers have made of the rows is what is kept, and rows that came out
+	// the same have not changed.
+	q := change.Refresh(c, kept, from, e.Kept)
+	if _, err := tx.S.Conn.ExecContext(ctx, q.String(), q.Args...); err != nil {
+		return e, err
+	}
+	q = change.ForgetUnchanged(c, kept, from, e.Kept)
+	res, err := tx.S.Conn.ExecContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return e, err
+	}
+	same, err := res.RowsAffected()
+	e.Changed -= same
+	return e, err
+}
+
+// vanished fails if a row that went into a batch is not found by its key any more.
+func vanished(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, from, to int64) error {
+	q := change.Vanished(c, kept, from, to)
 	key, into := make([]sql.NullString, len(kept.Keys)), make([]any, len(kept.Keys))
 	for i := range key {
 		into[i] = &key[i]
 	}
 	switch err := tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(into...); {
-	case err == nil:
-		texts := make([]string, len(key))
-		for i, k := range key {
-			texts[i] = k.String
-		}
-		return e, &KeyMovedError{Table: c.Table.String(), Key: strings.Join(texts, ", ")}
-	case !errors.Is(err, sql.ErrNoRows):
-		return e, err
+	case errors.Is(err, sql.ErrNoRows):
+		return nil
+	case err != nil:
+		return err
 	}
-	switch {
-	case scratch:
-		e.Kept = base
-		_, err = tx.Exec(ctx, "DELETE FROM "+kept.Table)
-	case kept.Packed == "" && db.Dialect() != sqltext.MariaDB && e.Kept > base: // MariaDB's triggers cannot change the table once more
-		q := change.Refresh(c, kept, from, e.Kept)
-		_, err = tx.S.Conn.ExecContext(ctx, q.String(), q.Args...)
+	texts := make([]string, len(key))
+	for i, k := range key {
+		texts[i] = k.String
 	}
-	return e, err
+	return &KeyMovedError{Table: c.Table.String(), Key: strings.Join(texts, ", ")}
 }
 
 // scratchTable is a kept-values table that lasts as long as the session.

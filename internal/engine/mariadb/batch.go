@@ -161,7 +161,7 @@ func (db *DB) staged(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		staged -= dropped
 		e.Matched = staged
 	}
-	if c.Verb == sqltext.Update {
+	if c.Verb == sqltext.Update && !c.Triggered() {
 		// Counting takes no locks, and mostly there are none to drop.
 		var same int64
 		q := engine.CountUnchanged(c, kept, rows)
@@ -185,7 +185,7 @@ func (db *DB) staged(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		return e, err
 	}
 	st.changed = e.Changed
-	if c.Verb == sqltext.Update && (triggered(c) || wide(kept) || e.Changed != staged) {
+	if c.Verb == sqltext.Update && (c.Triggered() || wide(kept) || e.Changed != staged) {
 		// What a trigger or the column's own type made of the values is what is kept.
 		if err := db.relax(ctx, tx, kept); err != nil {
 			return e, err
@@ -201,6 +201,9 @@ func (db *DB) staged(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		}
 		if err := db.tighten(ctx, tx); err != nil {
 			return e, err
+		}
+		if c.Triggered() { // the server counts rows in which a trigger has changed something else as well
+			e.Changed = staged
 		}
 	}
 	if e.Changed != staged {
@@ -267,16 +270,6 @@ func (db *DB) tighten(ctx context.Context, tx *engine.Tx) error {
 	st.relaxed = false
 	_, err := tx.Exec(ctx, "SET SESSION sql_mode = '"+db.strict+"'")
 	return err
-}
-
-// triggered reports whether a trigger may change the values on their way.
-func triggered(c *change.Change) bool {
-	for _, t := range c.Table.Triggers {
-		if t.Update {
-			return true
-		}
-	}
-	return false
 }
 
 // Measure carries out a statement over kept values; the log is told at the commit.

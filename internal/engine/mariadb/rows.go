@@ -20,7 +20,7 @@ func (db *DB) WritesRows(ctx context.Context, tx *engine.Tx, c *change.Change, k
 				return false
 			}
 		}
-		return (kept == nil || kept.Packed != "") && len(c.Table.Key.Columns) == 1 && !triggered(c) && restated(c)
+		return (kept == nil || kept.Packed != "") && len(c.Table.Key.Columns) == 1 && !c.Triggered() && restated(c)
 	})
 }
 

@@ -163,7 +163,8 @@ func (db *DB) batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		e, err := db.explain(ctx, tx, deletion(c, kept, r), c)
 		return e.Effect, err
 	}
-	if c.From.Empty() && (c.Table.Partitioned || st.locking) {
+	first := c.Table.Partitioned || c.Triggered() // rows are locked before they are read
+	if c.From.Empty() && (first || st.locking) {
 		if err := st.steer(ctx, tx, locked); err != nil {
 			return engine.Effect{}, err
 		}
@@ -174,7 +175,7 @@ func (db *DB) batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_batch"); err != nil {
 		return engine.Effect{}, err
 	}
-	locking := c.Table.Partitioned
+	locking := first
 	for attempt := 1; ; attempt++ {
 		e, err := db.explain(ctx, tx, update(c, kept, r, locking), c)
 		written := locking || e.intended == e.Changed
@@ -254,9 +255,11 @@ func update(c *change.Change, kept *change.Kept, r change.Range, locking bool) *
 	if r.Roster == nil {
 		q.Range("jugatum_t", c.Table.Key, r)
 	}
-	q.Add(" AND (")
-	differs(q, c)
-	q.Add(") RETURNING ")
+	if !c.Triggered() {
+		differs(q.Add(" AND ("), c)
+		q.Add(")")
+	}
+	q.Add(" RETURNING ")
 	list(q, kept.Keys, "k", nil)
 	q.Add(", ")
 	list(q, kept.Old, "o", nil)

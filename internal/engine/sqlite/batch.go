@@ -57,7 +57,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		staged -= dropped
 		e.Matched = staged
 	}
-	if c.Verb == sqltext.Update && !c.Loaded {
+	if c.Verb == sqltext.Update && !c.Loaded && !c.Triggered() {
 		same, err := exec(ctx, tx, engine.Unchanged(c, kept, rows))
 		if err != nil {
 			return e, err

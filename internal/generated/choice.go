@@ -1,0 +1,130 @@
+// Package generated makes cases that look for wrong rows: from a seed a schema,
+// its data and a statement over it, with the ugliness that databases have. A case
+// is a Choice, a few small numbers, so that one that goes wrong can be made
+// smaller by setting them to 0 one by one. It runs nothing.
+package generated
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"reflect"
+	"strings"
+)
+
+// Choice is one case. Everywhere 0 is the plainest; what a number means is told
+// where it is written out.
+type Choice struct {
+	Engine string // sqlite, postgres, mariadb
+	Seed   uint64 // of the data
+
+	Key     int // keys
+	Rows    int
+	Parts   int // inheritance and partitions
+	Trigger int
+	Child   int // a table that refers to the target
+	Unique  int // a unique column beside the key
+	Check   int
+	Index   int // 1: an index on n
+	Values  int // how ugly the values are
+
+	Delete int // 1: a DELETE
+	Set    int
+	Where  int
+	From   int // 1: joined to another table
+
+	Batch   int
+	Workers int
+	Method  int // 0 left to the program, 1 sweep, 2 single, 3 roster (PostgreSQL)
+	Keep    int // 1: --keep none
+	Count   int // 1: the number of rows is counted beforehand and accepted
+	Kills   int // how often the run is killed, where the runner can
+}
+
+// most is the largest value of each field of a Choice that is chosen by chance.
+var most = map[string]int{"Key": 9, "Rows": 40, "Parts": 3, "Trigger": 5, "Child": 5, "Unique": 3, "Check": 2, "Index": 1, "Values": 3,
+	"Delete": 1, "Set": 17, "Where": 8, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1}
+
+// rare are fields that are 0 in most cases, so that what they bring about is
+// not hidden by refusals for another reason: one case in so many has another value.
+var rare = map[string]int{"Parts": 4, "Trigger": 4, "Child": 5, "Unique": 3, "Check": 4, "Delete": 4, "From": 5, "Method": 4, "Keep": 5, "Workers": 3}
+
+// New makes a case from a seed.
+func New(engine string, seed uint64) Choice {
+	r := rand.New(rand.NewPCG(seed, 20))
+	c := Choice{Engine: engine, Seed: seed}
+	v := reflect.ValueOf(&c).Elem()
+	for i := range v.NumField() {
+		name := v.Type().Field(i).Name
+		n, ok := most[name]
+		if !ok || rare[name] > 0 && r.IntN(rare[name]) > 0 {
+			continue
+		}
+		v.Field(i).SetInt(int64(r.IntN(n + 1)))
+	}
+	return c
+}
+
+// String writes the case so that it can be read back by Parse.
+func (c Choice) String() string {
+	var parts []string
+	v := reflect.ValueOf(c)
+	for i := range v.NumField() {
+		if f := v.Field(i); !f.IsZero() {
+			parts = append(parts, fmt.Sprintf("%s=%v", v.Type().Field(i).Name, f))
+		}
+	}
+	return strings.Join(parts, " ")
+}
+
+// Parse reads what String wrote.
+func Parse(s string) (Choice, error) {
+	var c Choice
+	v := reflect.ValueOf(&c).Elem()
+	for _, part := range strings.Fields(s) {
+		name, text, _ := strings.Cut(part, "=")
+		f := v.FieldByName(name)
+		if !f.IsValid() {
+			return c, fmt.Errorf("there is no choice %q", name)
+		}
+		if _, err := fmt.Sscan(text, f.Addr().Interface()); err != nil {
+			return c, fmt.Errorf("%s: %w", part, err)
+		}
+	}
+	return c, nil
+}
+
+// Shrink makes a case smaller as long as it still fails.
+func Shrink(c Choice, fails func(Choice) bool) Choice {
+	for again := true; again; {
+		again = false
+		v := reflect.ValueOf(c)
+		for i := range v.NumField() {
+			if v.Type().Field(i).Name == "Seed" || v.Field(i).Kind() != reflect.Int || v.Field(i).IsZero() {
+				continue
+			}
+			for _, n := range []int64{0, v.Field(i).Int() / 2} {
+				smaller := c
+				reflect.ValueOf(&smaller).Elem().Field(i).SetInt(n)
+				if smaller != c && fails(smaller) {
+					c, again = smaller, true
+					v = reflect.ValueOf(c)
+					break
+				}
+			}
+		}
+	}
+	return c
+}
+
+// Case is a choice written out.
+type Case struct {
+	Choice
+	Setup  []string // statements that make the tables and fill them
+	SQL    string   // the statement
+	Args   []string // of the program besides
+	Dumps  []string // queries that together give every byte, one text a row
+	Noted  []string // of these, those of tables in which triggers note what is done, an undo included
+	Once   []string // queries for how many different values stand where one statement writes only one
+	Exact  bool     // undo restores every byte; else a trigger has a say, and it must tell the rows
+	Filter bool     // the statement has a filter
+}

@@ -1,0 +1,548 @@
+package generated
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	_ "github.com/jackc/pgx/v5/stdlib"
+	_ "modernc.org/sqlite"
+
+	"jugatum/internal/cli"
+	"jugatum/internal/testserver"
+)
+
+// JUGATUM_CASES is how many cases an engine has, JUGATUM_SEED where they begin,
+// JUGATUM_CASE one case to look at, and JUGATUM_BIN another program to hold
+// against the statements than the code here.
+
+var (
+	bin string // the built program, for what cannot be done within this process
+	pg  *testserver.Postgres
+	my  *testserver.MariaDB
+)
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		mysql.SetLogger(log.New(io.Discard, "", 0))
+		dir, err := os.MkdirTemp("", "jugatum-generated-")
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer os.RemoveAll(dir)
+		if bin = os.Getenv("JUGATUM_BIN"); bin == "" {
+			bin = filepath.Join(dir, "jugatum")
+			build := exec.Command("go", "build", "-o", bin, "jugatum/cmd/jugatum")
+			build.Env = append(os.Environ(), "CGO_ENABLED=0")
+			if out, err := build.CombinedOutput(); err != nil {
+				fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
+				return 1
+			}
+		}
+		var noPG, noMy error
+		if pg, noPG = testserver.StartPostgres("fsync=off", "max_connections=100", "autovacuum=off"); pg != nil {
+			defer pg.Stop()
+		}
+		if my, noMy = testserver.StartMariaDB("innodb-flush-log-at-trx-commit=0", "log-bin=bin", "binlog-format=ROW", "sync-binlog=0"); my != nil {
+			defer my.Stop()
+		}
+		for _, err := range []error{noPG, noMy} {
+			if err != nil && (os.Getenv("CI") != "" || !errors.Is(err, testserver.ErrMissing)) {
+				fmt.Fprintln(os.Stderr, err)
+				return 1
+			}
+		}
+		os.Unsetenv("JUGATUM_DB")
+		return m.Run()
+	}())
+}
+
+// TestGenerated holds runs against plain statements, case after case.
+func TestGenerated(t *testing.T) {
+	if text := os.Getenv("JUGATUM_CASE"); text != "" {
+		c, err := Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h, err := newHouse(t.TempDir(), c.Engine, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer h.close()
+		if x := h.try(c); x.fault != "" {
+			t.Error(x.told())
+		} else {
+			t.Log(x.told())
+		}
+		return
+	}
+	cases, first := 250, uint64(1)
+	if n, err := strconv.Atoi(os.Getenv("JUGATUM_CASES")); err == nil {
+		cases = n
+	}
+	if n, err := strconv.ParseUint(os.Getenv("JUGATUM_SEED"), 10, 64); err == nil {
+		first = n
+	}
+	for _, engine := range []string{"sqlite", "postgres", "mariadb"} {
+		if engine == "postgres" && pg == nil || engine == "mariadb" && my == nil {
+			continue
+		}
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			many(t, engine, first, cases)
+		})
+	}
+}
+
+// many tries cases by two at a time.
+func many(t *testing.T, engine string, first uint64, cases int) {
+	var next atomic.Uint64
+	next.Store(first)
+	var mu sync.Mutex
+	outcomes, faults := map[string]int{}, 0
+	dirs := []string{t.TempDir(), t.TempDir()}
+	var group sync.WaitGroup
+	for w := range dirs {
+		group.Add(1)
+		go func() {
+			defer group.Done()
+			h, err := newHouse(dirs[w], engine, w)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer h.close()
+			for {
+				seed := next.Add(1) - 1
+				if seed >= first+uint64(cases) {
+					return
+				}
+				x := h.try(New(engine, seed))
+				mu.Lock()
+				outcomes[x.outcome]++
+				if x.fault != "" {
+					faults++
+				}
+				many := faults > 20
+				mu.Unlock()
+				if x.fault == "" {
+					continue
+				}
+				kind, _, _ := strings.Cut(x.fault, ":")
+				small := Shrink(x.Choice, func(c Choice) bool {
+					k, _, _ := strings.Cut(h.try(c).fault, ":")
+					return k == kind
+				})
+				if again := h.try(small); again.fault != "" {
+					x = again
+				}
+				t.Errorf("seed %d, made smaller:\n%s", seed, x.told())
+				if many {
+					return
+				}
+			}
+		}()
+	}
+	group.Wait()
+	t.Logf("%s: %d cases from seed %d: %v", engine, cases, first, outcomes)
+}
+
+// result is what came of a case.
+type result struct {
+	Case
+	outcome string   // in a word
+	fault   string   // what must not be, "" if nothing
+	said    []string // by the program
+}
+
+func (x result) told() string {
+	return fmt.Sprintf("%s\nJUGATUM_CASE=%q\n%s;\n\nrun --sql %q %s\n%s\n%s", x.fault, x.Choice.String(), strings.Join(x.Setup, ";\n"), x.SQL, strings.Join(x.Args, " "), x.outcome, strings.Join(x.said, "\n"))
+}
+
+// house is a database in two copies: for the plain statement, and for the program.
+type house struct {
+	engine, dir string
+	plain, ours *sql.DB
+	url         string
+	names       [2]string
+	n           int
+}
+
+func newHouse(dir, engine string, w int) (*house, error) {
+	h := &house{engine: engine, dir: dir, names: [2]string{fmt.Sprintf("plain%d", w), fmt.Sprintf("ours%d", w)}}
+	var err error
+	switch engine {
+	case "postgres":
+		if err = adminExec("pgx", pg.URL("postgres"), "DROP DATABASE IF EXISTS "+h.names[0], "CREATE DATABASE "+h.names[0], "DROP DATABASE IF EXISTS "+h.names[1], "CREATE DATABASE "+h.names[1]); err != nil {
+			return nil, err
+		}
+		h.url = pg.URL(h.names[1])
+		h.plain, _ = sql.Open("pgx", pg.URL(h.names[0])+"&default_query_exec_mode=simple_protocol")
+		h.ours, _ = sql.Open("pgx", pg.URL(h.names[1])+"&default_query_exec_mode=simple_protocol")
+	case "mariadb":
+		h.url = my.URL(h.names[1])
+		h.plain, _ = sql.Open("mysql", my.DSN("")+"&multiStatements=true")
+		h.ours, _ = sql.Open("mysql", my.DSN("")+"&multiStatements=true")
+		h.plain.SetMaxOpenConns(1)
+		h.ours.SetMaxOpenConns(1)
+	}
+	return h, err
+}
+
+func adminExec(driver, url string, texts ...string) error {
+	db, err := sql.Open(driver, url)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	for _, text := range texts {
+		if _, err := db.Exec(text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (h *house) close() {
+	for _, db := range []*sql.DB{h.plain, h.ours} {
+		if db != nil {
+			db.Close()
+		}
+	}
+}
+
+// furnish makes both copies anew.
+func (h *house) furnish(setup []string) error {
+	h.n++
+	for i, db := range []**sql.DB{&h.plain, &h.ours} {
+		clear := ""
+		switch h.engine {
+		case "sqlite":
+			if *db != nil {
+				(*db).Close()
+			}
+			path := filepath.Join(h.dir, fmt.Sprintf("%s-%d.db", h.names[i], h.n%2))
+			for _, end := range []string{"", "-wal", "-shm", "-journal"} {
+				os.Remove(path + end)
+			}
+			var err error
+			if *db, err = sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)&_pragma=synchronous(0)&_pragma=journal_mode(wal)"); err != nil {
+				return err
+			}
+			if i == 1 {
+				h.url = "sqlite:" + path
+			}
+		case "postgres":
+			clear = "SET client_min_messages = error; DROP SCHEMA public CASCADE; CREATE SCHEMA public; DROP SCHEMA IF EXISTS jugatum CASCADE;"
+		case "mariadb":
+			clear = "DROP DATABASE IF EXISTS " + h.names[i] + "; CREATE DATABASE " + h.names[i] + " CHARACTER SET utf8mb4; USE " + h.names[i] + ";"
+		}
+		if _, err := (*db).Exec(clear + strings.Join(setup, ";")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// dump gives every byte that the queries read, sorted.
+func (h *house) dump(db *sql.DB, queries []string) ([]string, error) {
+	var out []string
+	for _, q := range queries {
+		if !strings.HasPrefix(q, "SELECT") { // a table
+			var parts []string
+			names, err := lines(db, map[string]string{"sqlite": "SELECT name FROM pragma_table_xinfo('" + q + "')",
+				"mariadb": "SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = '" + q + "' ORDER BY ordinal_position"}[h.engine])
+			if err != nil {
+				return nil, err
+			}
+			for _, c := range names {
+				if h.engine == "sqlite" {
+					parts = append(parts, "quote("+c+")")
+				} else {
+					parts = append(parts, "coalesce(hex(cast("+c+" AS binary)), 'NULL')")
+				}
+			}
+			if q = "SELECT " + strings.Join(parts, " || ',' || ") + " FROM " + q; h.engine == "mariadb" {
+				q = strings.Replace(q, " || ',' || ", ", ',', ", -1)
+				q = "SELECT concat(" + strings.TrimPrefix(strings.Replace(q, " FROM ", ") FROM ", 1), "SELECT ")
+			}
+		}
+		list, err := lines(db, q)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", q, err)
+		}
+		slices.Sort(list)
+		out = append(append(out, "--"), list...)
+	}
+	return out, nil
+}
+
+func lines(db *sql.DB, query string) ([]string, error) {
+	rows, err := db.Query(query)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var s sql.NullString
+		if err := rows.Scan(&s); err != nil {
+			return nil, err
+		}
+		out = append(out, s.String)
+	}
+	return out, rows.Err()
+}
+
+// program runs the program on our copy.
+func (h *house) program(args ...string) (status int, out, errs string) {
+	args = append(args, "--db", h.url)
+	if os.Getenv("JUGATUM_BIN") != "" {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		defer cancel()
+		cmd := exec.CommandContext(ctx, bin, args...)
+		var a, b strings.Builder
+		cmd.Stdout, cmd.Stderr = &a, &b
+		cmd.Run()
+		return cmd.ProcessState.ExitCode(), a.String(), b.String()
+	}
+	open := func(name string) *os.File {
+		f, err := os.Create(filepath.Join(h.dir, name))
+		if err != nil {
+			panic(err)
+		}
+		return f
+	}
+	a, b := open("out"), open("err")
+	none, err := os.Open(os.DevNull)
+	if err != nil {
+		panic(err)
+	}
+	defer none.Close()
+	status = cli.Main(append([]string{"jugatum"}, args...), none, a, b)
+	read := func(f *os.File) string {
+		text, _ := os.ReadFile(f.Name())
+		f.Close()
+		return string(text)
+	}
+	return status, read(a), read(b)
+}
+
+// killed runs the built program, and kills it and resumes the run as often as
+// the case says, at some moment or other.
+func (h *house) killed(c Case, args []string) (status int, out, errs string) {
+	r := rand.New(rand.NewPCG(c.Seed, 22))
+	for kills := 0; ; kills++ {
+		cmd := exec.Command(bin, append(args, "--db", h.url)...)
+		var a, b strings.Builder
+		cmd.Stdout, cmd.Stderr = &a, &b
+		if err := cmd.Start(); err != nil {
+			panic(err)
+		}
+		done := make(chan error, 1)
+		go func() { done <- cmd.Wait() }()
+		if kills < c.Kills {
+			select {
+			case <-done:
+			case <-time.After(time.Duration(10+r.IntN(60)) * time.Millisecond):
+				cmd.Process.Kill()
+				<-done
+			}
+		} else {
+			<-done
+		}
+		status, out, errs = cmd.ProcessState.ExitCode(), a.String(), b.String()
+		if status != -1 { // it ended by itself
+			return status, out, errs
+		}
+		run := "jugatum_run"
+		if h.engine == "postgres" {
+			run = "jugatum.run"
+		}
+		if ids, err := lines(h.ours, "SELECT max(id) FROM "+run); err == nil && len(ids) == 1 && ids[0] != "" {
+			if ended, err := lines(h.ours, "SELECT status FROM "+run+" WHERE id = "+ids[0]); err == nil && len(ended) == 1 && ended[0] == "done" {
+				return 0, out, errs
+			}
+			args = []string{"resume", ids[0]}
+		}
+	}
+}
+
+// try carries a case out both ways.
+func (h *house) try(choice Choice) result {
+	x := result{Case: Write(choice)}
+	if choice.Seed%10 == 3 && os.Getenv("JUGATUM_BIN") == "" && choice.Kills == 0 {
+		x.Kills = 1 + int(choice.Seed/10%3)
+	}
+	fail := func(format string, args ...any) result {
+		x.fault = fmt.Sprintf(format, args...)
+		return x
+	}
+	say := func(what string, status int, out, errs string) {
+		x.said = append(x.said, fmt.Sprintf("%s: exit status %d\n%s%s", what, status, out, errs))
+	}
+	if err := h.furnish(x.Setup); err != nil {
+		return fail("setup: %v", err)
+	}
+	all := append(append([]string(nil), x.Dumps...), x.Noted...)
+	before, err := h.dump(h.ours, all)
+	if err != nil {
+		return fail("dump: %v", err)
+	}
+	_, plainErr := h.plain.Exec(x.SQL)
+	want, err := h.dump(h.plain, all)
+	if err != nil {
+		return fail("dump: %v", err)
+	}
+
+	args := append([]string{"run", "--sql", x.SQL}, x.Args...)
+	accept := "any"
+	if x.Count == 1 {
+		status, out, errs := h.program(append([]string{"preview", "--json", "--sql", x.SQL}, without(x.Args, "--keep", "--workers", "--batch", "--every-row")...)...)
+		say("preview", status, out, errs)
+		var p struct{ Steps []struct{ Changes int64 } }
+		if status == 0 && json.Unmarshal([]byte(out), &p) == nil {
+			n := int64(0)
+			for _, s := range p.Steps {
+				n += s.Changes
+			}
+			accept = fmt.Sprint(n)
+		}
+	}
+	args = append(args, "--accept", accept)
+	run := h.program
+	if x.Kills > 0 {
+		run = func(args ...string) (int, string, string) { return h.killed(x.Case, args) }
+	}
+	status, out, errs := run(args...)
+	say("run", status, out, errs)
+	got, err := h.dump(h.ours, all)
+	if err != nil {
+		return fail("dump: %v", err)
+	}
+	x.outcome = fmt.Sprintf("status %d", status)
+	if plainErr != nil {
+		x.outcome += ", the plain statement fails"
+		x.said = append(x.said, plainErr.Error())
+	}
+	if strings.Contains(errs, "goroutine ") {
+		return fail("panic: %s", errs)
+	}
+	switch status {
+	case 0:
+	case 2, 3:
+		if !slices.Equal(got, before) {
+			return fail("refused but changed: %s", first(got, before))
+		}
+		return x
+	case 1, 6:
+		// It ended midway: what it did must be taken back whole.
+		if slices.Equal(got, before) {
+			return x
+		}
+		if plainErr == nil && status == 1 && x.Trigger != 3 && !(x.Unique > 0 && x.Set == 7) && !strings.Contains(errs, "several source rows") {
+			return fail("failed: the plain statement does not, and it ended midway: %s", errs)
+		}
+	default:
+		return fail("status: %d", status)
+	}
+	if status == 0 && plainErr == nil && len(x.Once) == 0 && !slices.Equal(got, want) {
+		return fail("wrong rows: %s", first(got, want))
+	}
+	for _, q := range x.Once {
+		if n, err := lines(h.ours, q); err != nil || status == 0 && n[0] != "0" && n[0] != "1" {
+			return fail("several values: one statement writes one, the run %v (%v)", n, err)
+		}
+	}
+	if strings.Contains(out+errs, "nothing was done") || x.Keep == 1 {
+		return x
+	}
+	status, out, errs = h.program("verify", "1")
+	say("verify", status, out, errs)
+	if status != 0 && x.Exact && (status != 3 || !strings.Contains(x.outcome, "status 1")) {
+		return fail("verify: exit status %d after %s", status, x.outcome)
+	}
+	was, err := h.dump(h.ours, x.Dumps)
+	if err != nil {
+		return fail("dump: %v", err)
+	}
+	status, out, errs = h.program("undo", "1", "--batch", strconv.Itoa(x.Batch+1))
+	say("undo", status, out, errs)
+	got, err = h.dump(h.ours, x.Dumps)
+	if err != nil {
+		return fail("dump: %v", err)
+	}
+	orig := before[:len(got)]
+	if status == 0 {
+		if held, out, errs := h.program("verify", "2"); held != 0 {
+			say("verify of the undo", held, out, errs)
+			return fail("undo: exit status 0, and its verify does not hold")
+		}
+	}
+	switch {
+	case status == 0 && x.Exact && !slices.Equal(got, orig):
+		return fail("undo: exit status 0, and not as it was: %s", first(got, orig))
+	case status == 5 && x.Exact && slices.Equal(got, was) && !slices.Equal(was, orig):
+		return fail("undo leaves all alone: though nobody else has written")
+	case status != 0 && status != 5:
+		return fail("undo is a dead end: exit status %d", status)
+	}
+	return x
+}
+
+// without leaves options out that a preview has not, with their values.
+func without(args []string, names ...string) []string {
+	var out []string
+	for i := 0; i < len(args); i++ {
+		if !slices.Contains(names, args[i]) {
+			out = append(out, args[i])
+		} else if i+1 < len(args) && !strings.HasPrefix(args[i+1], "--") {
+			i++
+		}
+	}
+	return out
+}
+
+// first tells the first row that is another one.
+func first(got, want []string) string {
+	for i := range max(len(got), len(want)) {
+		g, w := "(none)", "(none)"
+		if i < len(got) {
+			g = got[i]
+		}
+		if i < len(want) {
+			w = want[i]
+		}
+		if g != w {
+			return fmt.Sprintf("%.200s, want %.200s", g, w)
+		}
+	}
+	return ""
+}
+
+// TestParse: a case that was written is read back.
+func TestParse(t *testing.T) {
+	for seed := range uint64(200) {
+		c := New("sqlite", seed)
+		if got, err := Parse(c.String()); err != nil || got != c {
+			t.Fatalf("%s: %+v %v", c, got, err)
+		}
+	}
+}
