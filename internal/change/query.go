@@ -605,6 +605,24 @@ func NextKept(d sqltext.Dialect, kept *Kept, from int64) *Query {
 	return q.Add(") FROM ", kept.Packed, " WHERE last > ").Arg(from, "bigint").Add(" ORDER BY last LIMIT 1")
 }
 
+// KeptNumbers is the query for the numbers of the kept rows after from, up to to,
+// the last first.
+func KeptNumbers(d sqltext.Dialect, kept *Kept, from, to int64) *Query {
+	q := &Query{D: d}
+	return q.Add("SELECT k.seq FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to).Add(" ORDER BY k.seq DESC")
+}
+
+// PreviousKept is the query for the number of the last kept row up to to; it
+// gives NULL or nothing if there is none.
+func PreviousKept(d sqltext.Dialect, kept *Kept, to int64) *Query {
+	q := &Query{D: d}
+	if kept.Packed == "" {
+		return q.Add("SELECT max(seq) FROM ", kept.Table, " WHERE seq <= ").Arg(to, "bigint")
+	}
+	q.Add("SELECT least(last, ").Arg(to, "bigint")
+	return q.Add(") FROM ", kept.Packed, " WHERE first < ").Arg(to, "bigint").Add(" ORDER BY last DESC LIMIT 1")
+}
+
 func (q *Query) sep(i int) *Query {
 	if i > 0 {
 		q.Add(", ")

@@ -90,7 +90,11 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 	if err != nil {
 		return err
 	}
-	if total == 0 {
+	fires := false // a trigger, which may change rows whose new values are the old ones
+	for i, ch := range p.changes {
+		fires = fires || ch.Triggered() && steps[i].Matched != 0
+	}
+	if total == 0 && !fires {
 		a.err.Printf("No row would change; nothing was done.\n")
 		if c.Bool("json") {
 			return a.json(struct {

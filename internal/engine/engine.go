@@ -294,6 +294,17 @@ type Packer interface {
 	Packs(kept *change.Kept) bool
 }
 
+// Unpacker is met by engines where kept values that are packed are read in many
+// steps best if they are unpacked first.
+type Unpacker interface {
+	// Unpack puts the kept rows after from, up to to, where Unpacked finds them, for
+	// this session. It is called outside of any transaction.
+	Unpack(ctx context.Context, s *Session, kept *change.Kept, from, to int64) error
+
+	// Unpacked gives the layout of those rows; kept itself if they are not unpacked.
+	Unpacked(s *Session, kept *change.Kept, from, to int64) *change.Kept
+}
+
 // Skimmer is met by engines that can go through the rows of a large query
 // quicker than database/sql.
 type Skimmer interface {

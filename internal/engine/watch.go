@@ -66,8 +66,12 @@ func watched(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.
 		return e, err
 	}
 	same, err := res.RowsAffected()
+	if err != nil || same == 0 {
+		return e, err
+	}
 	e.Changed -= same
-	return e, err
+	// Numbers that were given up are given again on SQLite.
+	return e, tx.Scan(ctx, "SELECT coalesce(max(seq), ?) FROM "+kept.Table+" WHERE seq > ?", []any{from, from}, &e.Kept)
 }
 
 // vanished fails if a row that went into a batch is not found by its key any more.

@@ -36,7 +36,9 @@ type Options struct {
 	SetAside int           `json:"set_aside,omitempty"` // most rows that may be set aside
 	Limits   pace.Limits   `json:"limits"`
 	Foretold *Foretold     `json:"foretold,omitempty"`
-	Moment   string        `json:"moment,omitempty"` // before the first batch, as the server counts (PostgreSQL: a transaction number)
+	// Backwards: an undo that begins with the last row that its run kept.
+	Backwards bool   `json:"backwards,omitempty"`
+	Moment    string `json:"moment,omitempty"` // before the first batch, as the server counts (PostgreSQL: a transaction number)
 }
 
 // Foretold is what a rehearsal foretold for a run; -1 is unknown.

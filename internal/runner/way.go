@@ -9,7 +9,6 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
-	"jugatum/internal/sqltext"
 )
 
 // way is a method of carrying out a step: where it ends, which rows come next,
@@ -70,7 +69,7 @@ func finished(lane *ledger.Lane, w way) bool {
 func (k *worker) method(w *Work) way {
 	switch {
 	case w.Undo:
-		return &restore{simple{k}, w}
+		return &restore{simple: simple{k}, w: w}
 	case w.Step.Method == "single":
 		return &single{simple{k}, w}
 	case w.Step.Method == "roster":
@@ -361,85 +360,6 @@ func numbered(lane *ledger.Lane, n int) (change.Range, error) {
 	}
 	return change.Range{Lo: change.KeyValue{from}, Hi: change.KeyValue{min(change.AddInt(from, int64(n)), end)}}, nil
 }
-
-// restore walks the kept values and puts the old ones back where the row still
-// has the new ones.
-type restore struct {
-	simple
-	w *Work
-}
-
-func (s *restore) begin(ctx context.Context) (change.KeyValue, int64, error) {
-	if s.w.UpTo == 0 {
-		return nil, 0, nil
-	}
-	return change.KeyValue{s.w.UpTo}, s.w.Rows, nil
-}
-
-func (s *restore) resume(ctx context.Context, end change.KeyValue) error {
-	if k, ok := s.k.DB.(engine.KeptReader); ok && end != nil {
-		return k.PrepareKept(ctx, s.w.Kept)
-	}
-	return nil
-}
-
-// next passes by numbers that no kept row has: each lane of the run numbered
-// its own from a base of its own.
-func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, error) {
-	r, err := numbered(lane, n)
-	if err != nil {
-		return stretch{}, err
-	}
-	from, _ := r.Lo.Int()
-	end, _ := lane.End.Int()
-	if from, err = NextKept(ctx, s.k.DB, s.w.Kept, from, end); err != nil {
-		return stretch{}, err
-	}
-	r.Hi = change.KeyValue{min(change.AddInt(from, int64(n)), end)}
-	if s.w.Change.ChangesKey() {
-		r.Hi = lane.End // rows may take each other's keys; only all at once is safe
-	}
-	return stretch{Range: r, rows: -1}, nil
-}
-
-func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
-	from, _ := r.Lo.Int()
-	to, _ := r.Hi.Int()
-	e, err := s.k.DB.Measure(ctx, tx, change.Restore(s.w.Change, s.w.Kept, from, to))
-	if err != nil {
-		return e, nil, err
-	}
-	e.Kept = 0
-	count := change.CountKept(s.k.DB.Dialect(), s.w.Kept, from, to)
-	if err := tx.S.Conn.QueryRowContext(ctx, count.String(), count.Args...).Scan(&e.Scanned); err != nil {
-		return e, nil, err
-	}
-	e.Matched = e.Scanned
-	if e.Changed == e.Scanned && !s.interfered() {
-		return e, nil, nil
-	}
-	q := change.Astray(s.w.Change, s.w.Kept, change.AsRestored, change.AsChanged, from, to, int(to-from))
-	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
-	if err != nil {
-		return e, nil, err
-	}
-	left, err := ReadAstray(rows, s.w.Step.N, s.w.Kept, change.AsChanged)
-	e.Changed = e.Scanned - int64(len(left)) // a row of which a trigger made something else is not put back
-	return e, left, err
-}
-
-// interfered reports whether a trigger may make other values of those put back.
-func (s *restore) interfered() bool {
-	c := s.w.Change
-	for _, t := range c.Table.Triggers {
-		if c.Verb == sqltext.Update && t.Update || c.Verb == sqltext.Delete && t.Insert {
-			return true
-		}
-	}
-	return false
-}
-
-func (s *restore) fork(k *worker) way { return &restore{simple{k}, s.w} }
 
 // NextKept gives the number before that of the first kept row after from; end
 // if there is none. Numbers up to end may be unused: those of rows that came

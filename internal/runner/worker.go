@@ -132,6 +132,9 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 		if leave {
 			return err
 		}
+		if errors.Is(err, errCareful) {
+			continue
+		}
 		switch k.sort(ctx, err) {
 		case goOn:
 			if rows > 0 { // else it has only waited

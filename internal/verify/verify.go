@@ -119,14 +119,19 @@ func (s *Step) missed(ctx context.Context, db engine.DB, r *ledger.Run, w *runne
 // compare holds the kept values of a step against the table.
 func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w *runner.Work, progress func(done, total int64)) error {
 	state := change.AsChanged
-	upTo := w.Step.LastKept()
+	low, upTo := int64(0), w.Step.LastKept()
 	if w.Undo {
 		state = change.AsRestored
 		upTo = w.UpTo
 		if w.Step.Status != ledger.Done { // only what it has come to
-			upTo = 0
+			come := int64(0)
 			for _, lane := range w.Step.Lanes {
-				upTo, _ = lane.Checkpoint.Int()
+				come, _ = lane.Checkpoint.Int()
+			}
+			if r.Options.Backwards {
+				low = upTo - come
+			} else {
+				upTo = come
 			}
 		}
 	}
@@ -139,7 +144,7 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 	if err := db.Pool().QueryRowContext(ctx, all.String(), all.Args...).Scan(&s.Kept); err != nil {
 		return fmt.Errorf("the kept values of step %q cannot be read: %w", s.Name, err)
 	}
-	q := change.CountKept(db.Dialect(), w.Kept, 0, upTo)
+	q := change.CountKept(db.Dialect(), w.Kept, low, upTo)
 	if err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&s.Compared); err != nil {
 		return err
 	}
@@ -156,7 +161,7 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 			}
 		}
 	}
-	for to := int64(0); to < upTo; {
+	for to := low; to < upTo; {
 		from, err := runner.NextKept(ctx, db, w.Kept, to, upTo)
 		if err != nil {
 			return err

@@ -297,6 +297,8 @@ type session struct {
 	staging *change.Kept   // for which the temporary table of rows to pack was made
 
 	frozen bool // transactions begin as REPEATABLE READ
+
+	unpacked unpacked
 }
 
 // Session opens the connection that writes. READ COMMITTED keeps INSERT … SELECT
