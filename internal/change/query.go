@@ -1,6 +1,7 @@
 package change
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -552,6 +553,12 @@ func ForgetUnchanged(c *Change, kept *Kept, from, to int64) *Query {
 	return q
 }
 
+// Interferes reports whether a trigger fires for the rows of the change, and so
+// may keep some of them from changing.
+func (c *Change) Interferes() bool {
+	return c.Triggered() || c.Verb == sqltext.Delete && slices.ContainsFunc(c.Table.Triggers, func(t Trigger) bool { return t.Delete })
+}
+
 // Missed is the query for how many rows match, would change, and are not among
 // those kept. more appends a further condition for the row of that alias.
 func Missed(c *Change, kept *Kept, more func(q *Query, alias string)) *Query {
@@ -561,7 +568,7 @@ func Missed(c *Change, kept *Kept, more func(q *Query, alias string)) *Query {
 		q.Changing(c)
 	}
 	more(q, c.Ref)
-	if q.D == sqltext.MariaDB { // which makes a list of these once, and would unpack them for every row otherwise
+	if q.D != sqltext.PostgreSQL { // these make a list of them once; they would go through all of them for every row otherwise
 		q.Add(" AND (").Columns(c.Ref, c.Table.Key.Columns).Add(") NOT IN (SELECT ")
 		for i, k := range kept.Keys {
 			q.sep(i).Add("k.", c.D.Quote(k.Name))
