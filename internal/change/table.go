@@ -122,6 +122,7 @@ func (t Trigger) Writes(d sqltext.Dialect, table string) bool {
 // ForeignKey is a reference from another table's columns to this table.
 type ForeignKey struct {
 	Name     string
+	Schema   string // of the referencing table, where that is another one (MariaDB)
 	Table    string // the referencing table
 	Columns  []string
 	Parent   []string // the columns of this table that are referenced
@@ -144,6 +145,7 @@ type Table struct {
 	Rows        int64
 	Estimated   bool   // Rows comes from statistics
 	Bytes       int64  // table and indexes; -1 unknown
+	RowBytes    int64  // at most so many bytes a row on average; 0 unknown
 	Strict      bool   // SQLite STRICT table
 	AnyBytes    bool   // columns of text may hold bytes here and there (SQLite)
 	Refused     string // why no job may change it, "" if one may

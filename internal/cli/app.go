@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -91,13 +92,14 @@ func status(err error) int {
 
 // app is what the commands share: the streams and what flags say about them.
 type app struct {
+	args     []string // of the program
 	out, err *term.Out
 	keyboard *term.Keyboard
 }
 
 // Main runs the program and gives its exit status.
 func Main(args []string, stdin *os.File, stdout, stderr *os.File) int {
-	a := &app{out: term.NewOut(stdout), err: term.NewOut(stderr)}
+	a := &app{args: args, out: term.NewOut(stdout), err: term.NewOut(stderr)}
 	a.keyboard = term.NewKeyboard(stdin, term.NewOut(stdin).TTY && a.err.TTY)
 	return a.run(context.Background(), args)
 }
@@ -145,6 +147,14 @@ func (a *app) root() *cli.Command {
 
 func usage(_ context.Context, c *cli.Command, err error, _ bool) error {
 	return usagef("%v; see `%s --help`", err, c.FullName())
+}
+
+// given reports whether an option stands on the command line, rather than in the environment.
+func (a *app) given(option string) bool {
+	return slices.ContainsFunc(a.args, func(arg string) bool {
+		name, _, _ := strings.Cut(strings.TrimLeft(arg, "-"), "=")
+		return strings.HasPrefix(arg, "-") && name == option
+	})
 }
 
 // interruptible gives a context and a channel for two signals: the first asks

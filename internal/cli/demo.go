@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -13,6 +14,7 @@ import (
 
 	"jugatum/internal/engine"
 	"jugatum/internal/harbour"
+	"jugatum/internal/ledger"
 	"jugatum/internal/preview"
 	"jugatum/internal/sqltext"
 	"jugatum/internal/term"
@@ -55,8 +57,8 @@ func (a *app) runDemo(ctx context.Context, c *cli.Command) error {
 		return usagef("--rows %d: the demo can have %d to %d visits", rows, harbour.Least, harbour.Most)
 	}
 	target := c.String("db")
-	if target == os.Getenv("JUGATUM_DB") {
-		target = "" // the demo never goes into a database that was named for other work
+	if !a.given("db") {
+		target = "" // the demo never goes into a database that the environment names for other work
 	}
 	begun := time.Now()
 	db, dbURL, err := a.demoDB(ctx, target, dir)
@@ -231,13 +233,20 @@ func (a *app) demoWork(ctx context.Context, dbURL string, jobs []string, dir str
 	if err := a.step(ctx, "4. Run, in batches. Without a terminal the number of rows is given; at one it is asked for.", dbURL, "run", job, "--accept", fmt.Sprint(n)); err != nil {
 		return err
 	}
-	if err := a.step(ctx, "5. Verify: did exactly that happen?", dbURL, "verify", "1"); err != nil {
+	run, err := lastRun(ctx, dbURL)
+	if err != nil {
 		return err
 	}
-	if err := a.step(ctx, "6. It was wrong after all? Undo puts the old values back, in batches again.", dbURL, "undo", "1"); err != nil {
+	if err := a.step(ctx, "5. Verify: did exactly that happen?", dbURL, "verify", run); err != nil {
 		return err
 	}
-	if err := a.step(ctx, "7. And was it put back?", dbURL, "verify", "2"); err != nil {
+	if err := a.step(ctx, "6. It was wrong after all? Undo puts the old values back, in batches again.", dbURL, "undo", run); err != nil {
+		return err
+	}
+	if run, err = lastRun(ctx, dbURL); err != nil {
+		return err
+	}
+	if err := a.step(ctx, "7. And was it put back?", dbURL, "verify", run); err != nil {
 		return err
 	}
 	if err := a.step(ctx, "8. What was run here:", dbURL, "runs"); err != nil {
@@ -256,6 +265,21 @@ func (a *app) demoWork(ctx context.Context, dbURL string, jobs []string, dir str
 		a.out.Printf("  %s\n", s)
 	}
 	return nil
+}
+
+// lastRun is the number of the run made last: there may have been others before
+// the demo, since PostgreSQL's ledger belongs to the whole database.
+func lastRun(ctx context.Context, dbURL string) (string, error) {
+	db, err := openURL(ctx, dbURL)
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	runs, err := ledger.Open(db).List(ctx)
+	if err != nil || len(runs) == 0 {
+		return "", errors.Join(errors.New("the demo's run is not in the ledger"), err)
+	}
+	return fmt.Sprint(runs[0].ID), nil
 }
 
 // demoCount is the number of rows that the demo's job will change.

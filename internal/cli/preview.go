@@ -3,10 +3,13 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
 	"jugatum/internal/change"
@@ -30,6 +33,9 @@ func (a *app) preview() *cli.Command {
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "for --rehearse: longest time a batch may hold its locks"},
 			&cli.IntFlag{Name: "batch", Usage: "for --rehearse: a fixed number of rows for every batch"},
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "for --rehearse: values or none"},
+			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant, as for run"},
+			&cli.StringSliceFlag{Name: "despite", Usage: "hazards that run would be told to go on despite"},
+			&cli.BoolFlag{Name: "verbose", Usage: "explain the work that is left for later"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			db, err := a.open(ctx, c)
@@ -46,7 +52,9 @@ func (a *app) preview() *cli.Command {
 				return err
 			}
 			var steps []*preview.Step
-			for _, ch := range p.changes {
+			total := int64(0)
+			counts := make([]int64, len(p.changes))
+			for i, ch := range p.changes {
 				s, err := preview.Look(ctx, db, ch, p.method, int(n))
 				if err != nil {
 					return lookError(db, p, err)
@@ -64,23 +72,30 @@ func (a *app) preview() *cli.Command {
 					}
 				}
 				steps = append(steps, s)
+				counts[i] = s.Changes
+				total += s.Changes
 			}
+			missed := p.expectations(counts)
 			if c.Bool("json") {
-				return a.json(struct {
+				err := a.json(struct {
 					Schema   int             `json:"schema"`
 					Database string          `json:"database"`
 					Job      string          `json:"job"`
+					Total    int64           `json:"total"`
 					Steps    []*preview.Step `json:"steps"`
-				}{1, db.Name(), p.job.Name(), steps})
+				}{1, db.Name(), p.job.Name(), total, steps})
+				return errors.Join(err, missed)
 			}
 			a.out.Printf("%s  %s\n", a.out.Paint(term.Bold, term.Clean(p.job.Name())), a.out.Paint(term.Faint, db.Name()))
+			lifted := despite(c)
 			for _, s := range steps {
-				a.printStep(s)
+				a.printStep(s, lifted, c.Bool("verbose"))
 			}
 			if len(steps) > 1 {
-				a.out.Printf("\n%s\n", a.out.Paint(term.Faint, "Every step is counted on the data as it is now; what an earlier step changes is not in the later counts."))
+				a.out.Printf("\n%s rows in all steps together: that is what --accept takes\n", a.out.Paint(term.Bold, term.Count(total)))
+				a.out.Printf("%s\n", a.out.Paint(term.Faint, "Every step is counted on the data as it is now; what an earlier step changes is not in the later counts."))
 			}
-			return nil
+			return missed
 		},
 	}
 }
@@ -94,8 +109,8 @@ func lookError(db engine.DB, p *plan, err error) error {
 	return err
 }
 
-// printStep shows what one step would do.
-func (a *app) printStep(s *preview.Step) {
+// printStep shows what one step would do: first what stands in its way.
+func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	o := a.out
 	width := o.Width()
 	o.Printf("\n%s  %s %s by %s", o.Paint(term.Bold, term.Clean(s.Name)), s.Verb, term.Clean(s.Table), s.Method)
@@ -103,6 +118,15 @@ func (a *app) printStep(s *preview.Step) {
 		o.Printf(": %s", term.Clean(s.First))
 	}
 	o.Printf("\n")
+	var refusals, rest []hazard.Finding
+	for _, f := range s.Hazards {
+		if f.Level == hazard.Refusal {
+			refusals = append(refusals, f)
+		} else {
+			rest = append(rest, f)
+		}
+	}
+	a.printHazards(o, refusals, lifted)
 	verb := "would change"
 	if s.Verb == "delete" {
 		verb = "would be deleted"
@@ -120,14 +144,23 @@ func (a *app) printStep(s *preview.Step) {
 		o.Printf("\n")
 		a.printSample(s, width-2)
 	}
-	a.printHousekeeping(s.Keeping)
+	if len(rest) > 0 {
+		o.Printf("\n")
+	}
+	a.printHazards(o, rest, lifted)
 	if s.Rehearsal != nil {
 		a.printRehearsal(o, s.Rehearsal)
 	}
-	if len(s.Hazards) > 0 {
-		o.Printf("\n")
+	switch {
+	case verbose:
+		a.printHousekeeping(s.Keeping)
+	case len(s.Keeping) > 0:
+		var parts []string
+		for _, x := range s.Keeping {
+			parts = append(parts, term.Clean(x.Name)+" "+x.Value)
+		}
+		o.Printf("\n  %s\n", o.Paint(term.Faint, "left for later: "+strings.Join(parts, ", ")+" (--verbose explains)"))
 	}
-	a.printHazards(o, s.Hazards)
 }
 
 // printHousekeeping tells what work was left for later, and what it means.
@@ -297,17 +330,28 @@ func (a *app) plainValue(s *string, width int) string {
 	return term.Fit(term.Clean(*s), width)
 }
 
-func (a *app) printHazards(o *term.Out, list []hazard.Finding) {
+// printHazards tells what was found; of refusals that were lifted it says so.
+func (a *app) printHazards(o *term.Out, list []hazard.Finding, lifted []string) {
 	for _, level := range []hazard.Level{hazard.Refusal, hazard.Warning, hazard.Note} {
-		style := map[hazard.Level]func(string) string{
-			hazard.Refusal: func(s string) string { return o.Paint(term.Bad, s) },
-			hazard.Warning: func(s string) string { return o.Paint(term.Warn, s) },
-			hazard.Note:    func(s string) string { return o.Paint(term.Faint, s) },
-		}[level]
+		style := map[hazard.Level]text.Colors{hazard.Refusal: term.Bad, hazard.Warning: term.Warn, hazard.Note: term.Faint}[level]
 		for _, f := range list {
+			word := string(f.Level)
+			paint := style
+			if f.Level == hazard.Refusal && hazard.Liftable(f.Code) && slices.Contains(lifted, f.Code) {
+				word, paint = "lifted", term.Faint
+			}
 			if f.Level == level {
-				o.Printf("  %s %s\n", style(fmt.Sprintf("%-7s %s:", level, f.Code)), term.Clean(f.Text))
+				o.Printf("  %s %s\n", o.Paint(paint, fmt.Sprintf("%-7s %s:", word, f.Code)), term.Clean(f.Text))
 			}
 		}
 	}
+}
+
+// despite lists the refusals that a person lifts.
+func despite(c *cli.Command) []string {
+	list := c.StringSlice("despite")
+	if c.Bool("every-row") {
+		list = append(list, hazard.EveryRow)
+	}
+	return list
 }

@@ -22,6 +22,7 @@ func (a *app) resume() *cli.Command {
 			&cli.BoolFlag{Name: "no-search", Usage: "do not look through the database for replaced texts once more after the run"},
 			&cli.BoolFlag{Name: "retry-set-aside", Usage: "try the rows that were set aside once more, also if the run is done"},
 			&cli.IntFlag{Name: "set-aside", Usage: "most rows that may be set aside from here on, those before included"},
+			&cli.StringSliceFlag{Name: "despite", Usage: "check: go on although a check after a finished step does not hold"},
 			workersFlag(),
 			replicaFlag(),
 			awaitFlag(),

@@ -152,10 +152,8 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 	var steps []*ledger.Step
 	var refused []string
 	total := int64(0)
-	despite := c.StringSlice("despite")
-	if c.Bool("every-row") {
-		despite = append(despite, hazard.EveryRow)
-	}
+	lifted := despite(c)
+	counts := make([]int64, len(p.changes)) // of each change; -1 not counted
 	for i, ch := range p.changes {
 		st := &ledger.Step{N: i + 1, Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name,
 			SetColumns: ch.SetNames(), Method: p.method, Matched: -1, ToChange: -1, TableRows: ch.Table.Rows, Status: "pending"}
@@ -164,7 +162,10 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 		} else if opts.Keep && p.method == "single" {
 			return nil, 0, refusef("step %q: %s has no key, so kept values could not be put back; add --keep none", ch.Step, ch.Table)
 		}
-		found := hazard.Text(ch, p.method)
+		found, err := preview.Refusals(ctx, p.db, ch, p.method)
+		if err != nil {
+			return nil, 0, lookError(p.db, p, err)
+		}
 		if count {
 			look, err := preview.Look(ctx, p.db, ch, p.method, 0)
 			if err != nil {
@@ -175,7 +176,6 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 			total += look.Changes
 			a.err.Printf("%s: %s rows of %s matched, %s will change\n", a.err.Paint(term.Bold, term.Clean(ch.Step)), term.Count(look.Matched), term.Clean(look.Table), a.err.Paint(term.Bold, term.Count(look.Changes)))
 		}
-		var err error
 		if st.Method, err = p.choose(ctx, ch, st.Matched); err != nil {
 			return nil, 0, err
 		}
@@ -193,11 +193,17 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 			}
 		}
 		for _, f := range found {
-			if f.Level == hazard.Refusal && !(slices.Contains(despite, f.Code) && hazard.Liftable(f.Code)) {
+			if f.Level == hazard.Refusal && !(slices.Contains(lifted, f.Code) && hazard.Liftable(f.Code)) {
 				refused = append(refused, f.Code)
 			}
 		}
-		a.printHazards(a.err, found)
+		counts[i] = st.ToChange
+		if counts[i] < 0 && p.job.Steps[stepOf(p.job, ch)].Expect != nil { // which must be counted all the same
+			if _, counts[i], err = preview.Count(ctx, p.db, ch); err != nil {
+				return nil, 0, lookError(p.db, p, err)
+			}
+		}
+		a.printHazards(a.err, found, lifted)
 		steps = append(steps, st)
 	}
 	if len(refused) > 0 {
@@ -212,16 +218,10 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 	if err := a.checksBefore(ctx, p, 0); err != nil {
 		return nil, 0, err
 	}
+	if err := p.expectations(counts); err != nil {
+		return nil, 0, err
+	}
 	if count {
-		first := int64(0)
-		for i, ch := range p.changes {
-			if stepOf(p.job, ch) == 0 {
-				first += steps[i].ToChange
-			}
-		}
-		if err := expected(p.job, 0, first); err != nil {
-			return nil, 0, err
-		}
 		return steps, total, a.accept(accept, total)
 	}
 	return steps, -1, nil
@@ -234,6 +234,35 @@ func addForetold(sum, x *ledger.Foretold) *ledger.Foretold {
 	}
 	return &ledger.Foretold{Batches: sum.Batches + x.Batches, Seconds: sum.Seconds + x.Seconds, HoldMS: max(sum.HoldMS, x.HoldMS),
 		LogBytes: plus(sum.LogBytes, x.LogBytes), LogKind: x.LogKind, KeptBytes: plus(sum.KeptBytes, x.KeptBytes)}
+}
+
+// expectations holds the counts of all steps against what the job expects, before
+// the first begins. What an earlier step is there to bring about, by changing a
+// table that a later one reads, is only asked before that one.
+func (p *plan) expectations(counts []int64) error {
+	touched := map[string]bool{}
+	for i := range p.job.Steps {
+		sum, depends := int64(0), false
+		for n, c := range p.changes {
+			if stepOf(p.job, c) != i {
+				continue
+			}
+			sum += max(counts[n], 0)
+			reads := len(c.TableRefs()) > 0 || len(c.Reads.Opaque) > 0 // perhaps through a view
+			depends = depends || touched[strings.ToLower(c.Table.Name)] || reads && len(touched) > 0
+		}
+		if !depends {
+			if err := expected(p.job, i, sum); err != nil {
+				return err
+			}
+		}
+		for _, c := range p.changes {
+			if stepOf(p.job, c) == i {
+				touched[strings.ToLower(c.Table.Name)] = true
+			}
+		}
+	}
+	return nil
 }
 
 // expected holds a count of rows against the step's expect.
@@ -307,7 +336,8 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 	ctx, stop, done := a.interruptible(parent)
 	defer done()
 	live := a.err.NewLive()
-	rn := &runner.Runner{DB: p.db, Ledger: l, Run: r, Work: work, Stop: stop, Retry: c.Bool("retry-set-aside")}
+	rn := &runner.Runner{DB: p.db, Ledger: l, Run: r, Work: work, Stop: stop, Retry: c.Bool("retry-set-aside"),
+		Resumed: c.Name == "resume", Despite: slices.Contains(c.StringSlice("despite"), "check")}
 	rn.Watch = func(pr runner.Progress) {
 		live.Show(func(width int) []string { return a.block(pr, width) }, func() string { return line(pr) }, pr.Note != "")
 	}

@@ -7,8 +7,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"net/url"
-	"strings"
 	"time"
 
 	"jugatum/internal/change"
@@ -90,6 +88,14 @@ type RunLocker interface {
 
 	// LockRun waits up to the given time for the sole right to work on a run.
 	LockRun(ctx context.Context, s *Session, run int64, wait time.Duration) (bool, error)
+}
+
+// SessionEnder is met by engines whose server can be told to end sessions.
+type SessionEnder interface {
+	// EndSessions has the server end those of the sessions numbered ids, which were
+	// opened for purpose, that are still there, and gives how many there still were.
+	// A session is there until what it was at is rolled back.
+	EndSessions(ctx context.Context, purpose string, ids []int64) (left int, err error)
 }
 
 // Yielder is met by engines where others get their turn only if we leave one.
@@ -441,29 +447,6 @@ func (e *OpenError) Error() string {
 }
 
 func (e *OpenError) Unwrap() error { return e.Err }
-
-// SafeURL is a database URL without its password.
-func SafeURL(raw string) string {
-	scheme, rest, ok := strings.Cut(raw, ":")
-	if !ok || !strings.HasPrefix(rest, "//") {
-		return raw
-	}
-	u, err := url.Parse(raw)
-	if err != nil {
-		return scheme + "://…"
-	}
-	if u.User != nil {
-		u.User = url.User(u.User.Username())
-	}
-	q := u.Query()
-	for k := range q {
-		if strings.Contains(strings.ToLower(k), "pass") || k == "sslkey" {
-			q.Set(k, "…")
-		}
-	}
-	u.RawQuery = q.Encode()
-	return u.String()
-}
 
 // AmbiguousError is a target row for which several source rows give different
 // new values.

@@ -233,7 +233,19 @@ func (f *finder) words() {
 	}
 }
 
-// Rows words the findings that come from looking at the rows. A count of 0 gives none.
+// rows words a count; below 0 there are some.
+func rows(n int64) string {
+	switch {
+	case n < 0:
+		return "rows"
+	case n == 1:
+		return "1 row"
+	}
+	return fmt.Sprintf("%d rows", n)
+}
+
+// Rows words the findings that come from looking at the rows. A count of 0 gives
+// none, one below 0 stands for some that nobody has counted.
 func Rows(c *change.Change, code string, n int64, args ...string) (Finding, bool) {
 	if n == 0 {
 		return Finding{}, false
@@ -255,15 +267,22 @@ func Rows(c *change.Change, code string, n int64, args ...string) (Finding, bool
 		text = fmt.Sprintf("%d rows match several source rows that give them different new values; make the match unique", n)
 	case Cascade:
 		level = Refusal
-		text = fmt.Sprintf("%d rows of %s go with them (on %s %s) and cannot be put back by undo", n, arg(0), arg(1), strings.ToLower(arg(2)))
+		what := "go with them"
+		switch {
+		case arg(2) == "SET NULL" || arg(2) == "SET DEFAULT":
+			what = "lose their reference to them"
+		case arg(1) == "update":
+			what = "change with them"
+		}
+		text = fmt.Sprintf("%s of %s %s (on %s %s); undo cannot put that back: --despite %s if it is meant", rows(n), arg(0), what, arg(1), strings.ToLower(arg(2)), Cascade)
 	case "referenced":
-		text = fmt.Sprintf("%d rows of %s refer to rows concerned (%s): the database will refuse those", n, arg(0), strings.ToLower(arg(1)))
+		text = fmt.Sprintf("%s of %s refer to rows concerned (%s): the database will refuse those", rows(n), arg(0), strings.ToLower(arg(1)))
 	case "trigger":
 		level = Note
 		text = fmt.Sprintf("trigger %s (%s) fires for %d rows; what it changes elsewhere is not kept", arg(0), arg(1), n)
 	case "null-key":
 		level = Refusal
-		text = fmt.Sprintf("%d rows have NULL in the key (%s) and would not be reached; give them a key first, or use --method single --keep none", n, arg(0))
+		text = fmt.Sprintf("%s have NULL in the key (%s) and would not be reached; give them a key first, or use --method single --keep none", rows(n), arg(0))
 	}
-	return Finding{Step: c.Step, Code: code, Level: level, Text: text, Rows: n}, true
+	return Finding{Step: c.Step, Code: code, Level: level, Text: text, Rows: max(n, -1)}, true
 }

@@ -3,6 +3,7 @@
 package pace
 
 import (
+	"cmp"
 	"slices"
 	"time"
 )
@@ -19,6 +20,7 @@ type Sizer struct {
 	Fixed  int           // rows, always; 0 to be steered by Target
 	Gentle bool          // others are not to wait: holds far below the target, so that few meet one
 
+	first    int // size of the first batch; 0 is First
 	size     int
 	recent   []sample // of the last batches
 	overhead overhead
@@ -38,6 +40,11 @@ type sample struct {
 const (
 	// First is the size of the first batch, in rows: small enough for any table.
 	First = 200
+	// firstBytes is how much the rows of the first batch take at most, on average.
+	firstBytes = 8 << 20
+	// overshoot is how many times the target a batch must have taken for the next
+	// one to go by that batch alone.
+	overshoot = 2
 	// aim is the share of the target that a batch should take at first. The rest is
 	// room for a slow flush to disk or rows that are dearer than their neighbours,
 	// so that the 99th percentile stays within the target too.
@@ -76,9 +83,19 @@ func (s *Sizer) Next() int {
 	case s.Fixed > 0:
 		return s.Fixed
 	case s.size == 0:
-		return First
+		return cmp.Or(s.first, First)
 	}
 	return s.size
+}
+
+// Anew forgets what batches have cost: another step's rows come next, or much
+// time has passed. rowBytes is how much a row takes on average, 0 if that is not
+// known: wide rows begin with fewer.
+func (s *Sizer) Anew(rowBytes int64) {
+	*s = Sizer{Target: s.Target, Fixed: s.Fixed, Gentle: s.Gentle, first: First}
+	if rowBytes > 0 {
+		s.first = int(min(max(firstBytes/rowBytes, 1), First))
+	}
 }
 
 // Done tells what a batch cost: the rows it went over, the time from its first
@@ -129,6 +146,10 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 	room := max(s.aim()*float64(s.Target)-fixed, 0.1*float64(s.Target), fixed/4)
 	size := int(min(room/perRow, Most))
 	s.size = s.overhead.try(last, max(min(size, last*growth), last/growth, 1))
+	if took := s.overhead.ofRows(c); took > overshoot*float64(s.Target) {
+		// Not a moment longer, whatever the others took.
+		s.size = max(min(s.size, int(float64(rows)*room/took)), 1)
+	}
 }
 
 // aim is the share of the target that the next batch should take.

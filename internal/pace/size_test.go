@@ -199,3 +199,45 @@ func TestBusyMachine(t *testing.T) {
 		}
 	}
 }
+
+// TestAnew: another step's rows may be a hundred times as dear as those before
+// them, and wide ones begin with few; a batch that overshoots is the last that does.
+func TestAnew(t *testing.T) {
+	s := &Sizer{Target: 200 * time.Millisecond}
+	cheap := func(_, n int) (time.Duration, time.Duration) {
+		return time.Duration(n) * 4 * time.Microsecond, time.Millisecond
+	}
+	drive(s, 20, cheap)
+	if s.Next() < 10_000 {
+		t.Fatalf("batches of %d cheap rows", s.Next())
+	}
+	s.Anew(100)
+	dear := func(_, n int) (time.Duration, time.Duration) {
+		return time.Duration(n) * time.Millisecond, time.Millisecond
+	}
+	sizes, holds := drive(s, 20, dear)
+	if sizes[0] != First {
+		t.Errorf("the next step begins with %d rows", sizes[0])
+	}
+	for i, h := range holds[1:] {
+		if h > 200*time.Millisecond {
+			t.Errorf("batch %d of the next step holds %v", i+2, h)
+		}
+	}
+	for bytes, want := range map[int64]int{0: First, 100: First, 1 << 20: 8, 45 << 20: 1} {
+		if s.Anew(bytes); s.Next() != want {
+			t.Errorf("rows of %d bytes begin with %d", bytes, s.Next())
+		}
+	}
+	// Rows that turn a hundred times as dear from one batch to the next.
+	s.Anew(0)
+	drive(s, 20, cheap)
+	sizes, holds = drive(s, 20, func(_, n int) (time.Duration, time.Duration) {
+		return time.Duration(n) * 400 * time.Microsecond, time.Millisecond
+	})
+	for i, h := range holds[1:] {
+		if h > 200*time.Millisecond {
+			t.Errorf("batch %d after rows turned dear holds %v, with %d rows", i+2, h, sizes[i+1])
+		}
+	}
+}

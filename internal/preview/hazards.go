@@ -3,6 +3,7 @@ package preview
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"jugatum/internal/change"
@@ -151,44 +152,91 @@ func (p *Step) collide(ctx context.Context, db engine.DB, c *change.Change, cols
 
 // references counts the rows elsewhere that refer to rows concerned.
 func (p *Step) references(ctx context.Context, db engine.DB, c *change.Change) error {
-	for _, fk := range c.Table.ReferredBy {
-		event, action := "delete", fk.OnDelete
-		if c.Verb == sqltext.Update {
-			event, action = "update", fk.OnUpdate
-			assigned := false
-			for _, s := range c.Set {
-				for _, parent := range fk.Parent {
-					assigned = assigned || s.Column.Name == parent
-				}
-			}
-			if !assigned {
-				continue
-			}
-		}
-		q := &change.Query{D: c.D}
-		q.With(c, false).Add("SELECT count(*) FROM ", childSQL(c.D, fk.Table), " AS jugatum_c WHERE EXISTS (SELECT 1")
-		q.Source(c, change.Range{})
-		for i, child := range fk.Columns {
-			q.Add(" AND jugatum_c.", c.D.Quote(child), " = ", c.Ref, ".", c.D.Quote(fk.Parent[i]))
-		}
-		n, err := p.count(ctx, db, q.Add(")").String(), q.Args)
+	for _, fk := range followed(c) {
+		n, err := p.count(ctx, db, "SELECT count(*)"+fk.query.String(), fk.query.Args)
 		if err != nil {
 			return err
 		}
-		if action == "CASCADE" || action == "SET NULL" || action == "SET DEFAULT" {
-			p.found(hazard.Rows(c, "cascade", n, fk.Table, event, action))
-		} else {
-			p.found(hazard.Rows(c, "referenced", n, fk.Table, action))
-		}
+		p.found(fk.finding(c, n))
 	}
 	return nil
 }
 
+// Refusals finds what a run is refused for as far as the catalogue and a look for
+// a first row tell: what is asked also where nothing is counted.
+func Refusals(ctx context.Context, db engine.DB, c *change.Change, method string) ([]hazard.Finding, error) {
+	p := &Step{Hazards: hazard.Text(c, method)}
+	exists := func(from string, args []any) (int64, error) {
+		var n int64
+		err := db.JobPool().QueryRowContext(ctx, "SELECT count(*) FROM (SELECT 1"+from+" LIMIT 1) AS jugatum_e", args...).Scan(&n)
+		return -n, err // some, nobody has counted how many
+	}
+	if c.Table.Key != nil && c.Table.Key.MayNull && method != "single" {
+		n, err := exists(engine.NewWalk(db, c.Table).WithNullKey(), nil)
+		if err != nil {
+			return nil, err
+		}
+		p.found(hazard.Rows(c, "null-key", n, strings.Join(c.Table.Key.Names(), ", ")))
+	}
+	for _, fk := range followed(c) {
+		if !fk.cascades {
+			continue
+		}
+		n, err := exists(fk.query.String(), fk.query.Args)
+		if err != nil {
+			return nil, err
+		}
+		p.found(fk.finding(c, n))
+	}
+	return p.Hazards, nil
+}
+
+// reference is a foreign key of another table that the change concerns.
+type reference struct {
+	change.ForeignKey
+	event, action string
+	cascades      bool          // the database changes the rows that refer
+	query         *change.Query // FROM on, for these rows
+}
+
+// followed lists the references that the change concerns.
+func followed(c *change.Change) []reference {
+	var out []reference
+	for _, fk := range c.Table.ReferredBy {
+		r := reference{ForeignKey: fk, event: "delete", action: fk.OnDelete}
+		if c.Verb == sqltext.Update {
+			r.event, r.action = "update", fk.OnUpdate
+			if !slices.ContainsFunc(c.Set, func(s change.Set) bool { return slices.Contains(fk.Parent, s.Column.Name) }) {
+				continue
+			}
+		}
+		r.cascades = r.action == "CASCADE" || r.action == "SET NULL" || r.action == "SET DEFAULT"
+		q := &change.Query{D: c.D}
+		q.Add(" FROM ", childSQL(c.D, fk), " AS jugatum_c WHERE EXISTS (").With(c, false).Add("SELECT 1").Source(c, change.Range{})
+		for i, child := range fk.Columns {
+			q.Add(" AND jugatum_c.", c.D.Quote(child), " = ", c.Ref, ".", c.D.Quote(fk.Parent[i]))
+		}
+		r.query = q.Add(")")
+		out = append(out, r)
+	}
+	return out
+}
+
+func (r reference) finding(c *change.Change, n int64) (hazard.Finding, bool) {
+	if r.cascades {
+		return hazard.Rows(c, hazard.Cascade, n, r.Table, r.event, r.action)
+	}
+	return hazard.Rows(c, "referenced", n, r.Table, r.action)
+}
+
 // childSQL is a referring table as SQL text: PostgreSQL's catalogue gives it
 // quoted already.
-func childSQL(d sqltext.Dialect, name string) string {
-	if d == sqltext.PostgreSQL {
-		return name
+func childSQL(d sqltext.Dialect, fk change.ForeignKey) string {
+	switch {
+	case d == sqltext.PostgreSQL:
+		return fk.Table
+	case fk.Schema != "":
+		return d.Quote(fk.Schema) + "." + d.Quote(fk.Table)
 	}
-	return d.Quote(name)
+	return d.Quote(fk.Table)
 }

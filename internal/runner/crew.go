@@ -27,6 +27,7 @@ const (
 // step carries out one step.
 func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	k := r.lead
+	k.pacer.Anew(w.Change.Table.RowBytes)
 	way := k.method(w)
 	if fresh {
 		if err := k.patiently(ctx, func() error {
@@ -299,6 +300,7 @@ func (k *worker) attend(ctx context.Context, reported *time.Time) error {
 // work takes lanes and walks them until none is left.
 func (k *worker) work(ctx context.Context, w *Work, way way, lanes <-chan *ledger.Lane) error {
 	k.settle()
+	k.pacer.Anew(w.Change.Table.RowBytes)
 	err := k.connect(ctx)
 	if err != nil && k.DB.Fault(err) == engine.Connection && !errors.Is(err, ErrGuard) {
 		err = k.reconnect(ctx, err)

@@ -49,6 +49,12 @@ type Runner struct {
 	// resumed midway; an error ends the run there.
 	Before, After func(ctx context.Context, w *Work) error
 
+	// Resumed says that another process has worked on the run before: what it was
+	// told, and did not hear any more, is not meant for this one.
+	Resumed bool
+	// Despite goes on although a check after a finished step does not hold.
+	Despite bool
+
 	// Retry tries the rows that were set aside once more.
 	Retry bool
 
@@ -67,9 +73,10 @@ type Runner struct {
 	mu     sync.Mutex // for what follows, while a crew is at work
 	paused string     // by whom and since when; "" if not
 	p      Progress
-	crew   int  // workers now, 0 if the lead is alone
-	tuned  int  // how often the options were changed
-	stale  bool // totals are to be read from the ledger again
+	crew   int     // workers now, 0 if the lead is alone
+	tuned  int     // how often the options were changed
+	opened []int64 // sessions that the run has opened, by the server's numbers
+	stale  bool    // totals are to be read from the ledger again
 
 	asideMu sync.Mutex   // from the decision to set rows aside to the commit
 	asides  atomic.Int64 // rows set aside, of all steps
@@ -115,6 +122,7 @@ const (
 	firstPause    = 20 * time.Millisecond
 	longestPause  = 2 * time.Second
 	heartbeatRate = 5 * time.Second
+	rollbackWait  = 20 * time.Second // for the server to roll back a batch that was broken off
 )
 
 // Execute carries the run out from wherever it stands. It returns nil when all
@@ -144,6 +152,11 @@ func (r *Runner) Execute(ctx context.Context) error {
 		return err
 	}
 	r.remember(ctx, k.session)
+	if r.Resumed {
+		if err := k.forget(ctx); err != nil {
+			return err
+		}
+	}
 	if err = r.countAsides(ctx); err == nil {
 		err = r.steps(ctx)
 	}
@@ -155,7 +168,7 @@ func (r *Runner) Execute(ctx context.Context) error {
 	case errors.Is(err, ErrStopped) || ctx.Err() != nil:
 		status = ledger.Stopped
 		if !errors.Is(err, ErrStopped) {
-			err = fmt.Errorf("%w: the batch under way was rolled back", ErrStopped)
+			err = fmt.Errorf("%w: %s", ErrStopped, r.breakOff(context.WithoutCancel(ctx)))
 		}
 	default:
 		status, message = ledger.Failed, err.Error()
@@ -179,6 +192,35 @@ func (r *Runner) Execute(ctx context.Context) error {
 	}
 }
 
+// breakOff has the server end what our sessions are still at, waits for it, and
+// says what is known of the batch that was under way. A client that goes away is
+// not always noticed before a statement has ended.
+func (r *Runner) breakOff(ctx context.Context) string {
+	ender, ok := r.DB.(engine.SessionEnder)
+	r.mu.Lock()
+	ids := r.opened
+	r.mu.Unlock()
+	if !ok || len(ids) == 0 {
+		return "the batch under way was rolled back"
+	}
+	ctx, cancel := context.WithTimeout(ctx, rollbackWait)
+	defer cancel()
+	for {
+		left, err := ender.EndSessions(ctx, fmt.Sprintf("jugatum run %d", r.Run.ID), ids)
+		switch {
+		case err != nil:
+			return fmt.Sprintf("what became of the batch under way could not be asked (%v): look for our sessions on the server; what is not committed is rolled back", err)
+		case left == 0:
+			return "the batch under way was rolled back"
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Sprintf("the batch under way was told to end, and the server is still rolling it back after %v: its locks stay until then", rollbackWait)
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
 // countAsides reads from the ledger how many rows are set aside.
 func (r *Runner) countAsides(ctx context.Context) error {
 	n, err := r.Ledger.AsideCount(ctx, r.Run.ID)
@@ -193,6 +235,9 @@ func (r *Runner) taken() error {
 }
 
 func (r *Runner) steps(ctx context.Context) error {
+	if err := r.askAgain(ctx); err != nil {
+		return err
+	}
 	for _, w := range r.Work {
 		if w.Step.Status == ledger.Done {
 			if r.Retry {
@@ -224,6 +269,31 @@ func (r *Runner) steps(ctx context.Context) error {
 				return err
 			}
 		}
+	}
+	return nil
+}
+
+// askAgain asks once more what must hold after the last finished step, if none
+// has begun since: it may be what the run ended for.
+func (r *Runner) askAgain(ctx context.Context) error {
+	var last *Work
+	for _, w := range r.Work {
+		if w.Step.Status != ledger.Done {
+			if w.Step.Status != "pending" {
+				return nil
+			}
+			break
+		}
+		last = w
+	}
+	if last == nil || r.Despite || r.Run.Status == ledger.Done {
+		return nil
+	}
+	if err := r.account(ctx, last); err != nil {
+		return err
+	}
+	if r.After != nil {
+		return r.After(ctx, last)
 	}
 	return nil
 }

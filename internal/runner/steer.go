@@ -57,6 +57,23 @@ func (k *worker) listen(ctx context.Context) error {
 	return nil
 }
 
+// forget takes note of the signals that an earlier process of the run did not
+// hear any more: other options still count, but it is not to stop or to pause now.
+func (k *worker) forget(ctx context.Context) error {
+	list, err := k.Ledger.Signals(ctx, k.Run.ID, 0)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	for _, s := range list {
+		if k.heard = s.N; s.SeenAt == nil && s.Kind == ledger.Tune {
+			if err := Tune(&k.Run.Options, s.Args); err == nil {
+				k.tuned++
+			}
+		}
+	}
+	return k.patiently(ctx, func() error { return k.Ledger.Seen(ctx, k.session, k.Run, k.heard) })
+}
+
 // hold sets why no batches are to be made, "" if they are.
 func (r *Runner) hold(why string) {
 	r.mu.Lock()
@@ -70,6 +87,9 @@ func (k *worker) settle() {
 	defer k.mu.Unlock()
 	o := k.Run.Options
 	k.tunedAt = k.tuned
+	if k.pacer.Target != o.Hold {
+		k.pacer.Anew(0)
+	}
 	k.pacer.Target, k.pacer.Fixed, k.pacer.Limits, k.pacer.Workers = o.Hold, o.Batch, o.Limits, k.crew
 }
 

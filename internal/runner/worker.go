@@ -48,6 +48,11 @@ func (k *worker) dial(ctx context.Context) (*engine.Session, error) {
 		return nil, err
 	}
 	k.others.working(s.ID)
+	if s.ID != 0 {
+		k.mu.Lock()
+		k.opened = append(k.opened, s.ID)
+		k.mu.Unlock()
+	}
 	return s, nil
 }
 
@@ -168,6 +173,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			if err := k.reconnect(ctx, err); err != nil {
 				return err
 			}
+			k.pacer.Anew(w.Change.Table.RowBytes)
 			if err := k.position(ctx, w); err != nil {
 				return err
 			}
@@ -214,6 +220,7 @@ func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, 
 		}
 		way.rest()
 		k.why = "paused"
+		k.pacer.Anew(w.Change.Table.RowBytes)
 		err := k.wait(ctx, 2*nap, note)
 		return 0, err != nil, err
 	}

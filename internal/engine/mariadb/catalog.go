@@ -79,6 +79,7 @@ func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table,
 		t.Estimated = false
 		err = db.pool.QueryRowContext(ctx, "SELECT count(*) FROM "+t.SQL(d)).Scan(&t.Rows)
 	}
+	t.RowBytes = max(t.Bytes, 0) / max(t.Rows, 1)
 	return t, refusal, err
 }
 
@@ -288,6 +289,9 @@ func (db *DB) references(ctx context.Context, t *change.Table, schema string) er
 			return err
 		}
 		if id := where + "\x00" + fk.Table + "\x00" + fk.Name; id != last {
+			if where != schema {
+				fk.Schema = where
+			}
 			t.ReferredBy = append(t.ReferredBy, fk)
 			last = id
 		}

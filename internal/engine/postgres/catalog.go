@@ -307,6 +307,7 @@ func (db *DB) size(ctx context.Context, t *change.Table, oid uint32) error {
 	if err != nil {
 		return err
 	}
+	defer func() { t.RowBytes = t.Bytes / max(t.Rows, 1) }()
 	t.Estimated = true
 	const small = 16 << 20 // bytes; read in a moment
 	if t.Rows < 0 || t.Bytes < small {

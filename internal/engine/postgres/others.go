@@ -155,3 +155,10 @@ func (db *DB) Moment(ctx context.Context, tx *engine.Tx) (moment string, err err
 func (db *DB) Untouched(q *change.Query, alias, moment string) {
 	q.Add(" AND age(", alias, ".xmin) > age(CAST(").Arg(moment, "xid8").Add(" AS xid))")
 }
+
+// EndSessions goes by the name of the application as well, since numbers of
+// processes are given again.
+func (db *DB) EndSessions(ctx context.Context, purpose string, ids []int64) (left int, err error) {
+	err = db.pool.QueryRowContext(ctx, "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE pid = ANY(CAST($1 AS int[])) AND application_name = $2", ids, purpose).Scan(&left)
+	return left, err
+}

@@ -47,7 +47,15 @@ func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, er
 	if err := db.references(ctx, t); err != nil {
 		return nil, err
 	}
-	return t, db.estimate(ctx, t)
+	if err := db.estimate(ctx, t); err != nil {
+		return nil, err
+	}
+	var size int64 // of the whole file
+	if err := db.pool.QueryRowContext(ctx, "SELECT (SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size)").Scan(&size); err != nil {
+		return nil, err
+	}
+	t.RowBytes = size / max(t.Rows, 1)
+	return t, nil
 }
 
 func (db *DB) names(ctx context.Context) ([]string, error) {

@@ -115,7 +115,7 @@ func TestCatalogue(t *testing.T) {
 	if got, want := fmt.Sprint(p.Triggers), "[{t1 after update true false false } {t2 before delete false true false } {t3 before insert false false true }]"; got != want {
 		t.Errorf("triggers %s, want %s", got, want)
 	}
-	if got, want := fmt.Sprint(p.ReferredBy), "[{child (a) child [a b] [a b] CASCADE NO ACTION} {child (p) child [p] [id] NO ACTION SET NULL}]"; got != want {
+	if got, want := fmt.Sprint(p.ReferredBy), "[{child (a)  child [a b] [a b] CASCADE NO ACTION} {child (p)  child [p] [id] NO ACTION SET NULL}]"; got != want {
 		t.Errorf("references %s, want %s", got, want)
 	}
 	if p.Rows != 7 || !p.Estimated {
