@@ -74,6 +74,7 @@ type plan struct {
 	job     *job.Job
 	values  map[string]change.Value
 	digest  string
+	written string // the digest that earlier versions recorded
 	method  string
 	changes []*change.Change
 	tables  []*change.Table // all there are; read where a step needs them
@@ -136,7 +137,7 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan, er
 			a.err.Printf("%v\n", err)
 		}
 	}
-	p := &plan{db: db, job: j, values: values, digest: j.Digest(values), method: c.String("method")}
+	p := &plan{db: db, job: j, values: values, digest: j.Digest(db.Dialect(), values), written: j.WrittenDigest(values), method: c.String("method")}
 	values[change.Clock] = change.ClockValue(time.Now())
 	switch p.method {
 	case "", "sweep", "single", "roster":

@@ -11,6 +11,7 @@ import (
 	"jugatum/internal/find"
 	"jugatum/internal/job"
 	"jugatum/internal/preview"
+	"jugatum/internal/rewrite"
 	"jugatum/internal/term"
 )
 
@@ -187,7 +188,7 @@ type leftIn struct {
 func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
 	var out []leftOver
 	seen := map[string]bool{}
-	for i, s := range p.job.Steps {
+	for _, s := range p.job.Steps {
 		if s.Replace == nil || s.Replace.Rules.Pattern != "" {
 			continue
 		}
@@ -199,7 +200,7 @@ func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
 			ours := map[string]bool{}
 			for _, c := range p.changes {
 				for _, set := range c.Set {
-					if stepOf(p.job, c) == i {
+					if replaces(p.job.Steps[stepOf(p.job, c)], pair.Find) { // several steps may replace the same text
 						ours[c.Table.NameSQL(c.D)+"."+set.Column.Name] = true
 					}
 				}
@@ -216,7 +217,7 @@ func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
 			for _, col := range r.Columns {
 				t := change.Table{Schema: col.Schema, Name: col.Table}
 				name := t.String() + "." + col.Column
-				if !ours[t.SQL(p.db.Dialect())+"."+col.Column] {
+				if !ours[t.NameSQL(p.db.Dialect())+"."+col.Column] {
 					x.Elsewhere = append(x.Elsewhere, leftIn{name, "not among the columns of the job", col.Hits})
 					continue
 				}
@@ -231,6 +232,11 @@ func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
 		}
 	}
 	return out, nil
+}
+
+// replaces reports whether a step replaces this text.
+func replaces(s job.Step, text string) bool {
+	return s.Replace != nil && slices.ContainsFunc(s.Replace.Rules.Pairs, func(p rewrite.Pair) bool { return p.Find == text })
 }
 
 // printSearch tells what a search after the run found.

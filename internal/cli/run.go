@@ -129,7 +129,7 @@ func mayWrite(ctx context.Context, c *cli.Command, db engine.DB) error {
 
 // earlier asks the ledger about runs of the same job.
 func (a *app) earlier(ctx context.Context, c *cli.Command, p *plan, l *ledger.Ledger) error {
-	runs, err := l.SameJob(ctx, p.digest)
+	runs, err := l.SameJob(ctx, p.digest, p.written)
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
 )
 
 // Job is one change as a whole: its steps are carried out in order.
@@ -116,8 +117,49 @@ func Restore(s Source) (*Job, error) {
 }
 
 // Digest tells jobs apart: equal for the same steps with the same parameters,
-// whatever the title, the limits and the comments say.
-func (j *Job) Digest(values map[string]change.Value) string {
+// whatever the title, the limits, comments, blanks and the case of bare words.
+func (j *Job) Digest(d sqltext.Dialect, values map[string]change.Value) string {
+	form := *j
+	form.Steps = append([]Step(nil), j.Steps...)
+	for i := range form.Steps {
+		s := &form.Steps[i].Spec
+		s.SQL, s.Table, s.Where, s.Order = tokens(d, s.SQL), tokens(d, s.Table), tokens(d, s.Where), tokens(d, s.Order)
+		s.Let, s.Set = fieldTokens(d, s.Let), fieldTokens(d, s.Set)
+	}
+	return "2:" + form.WrittenDigest(values)
+}
+
+// tokens is SQL text as its tokens, one blank between them; text that cannot be
+// read stays as it is.
+func tokens(d sqltext.Dialect, text string) string {
+	list, err := sqltext.Lex(d, text)
+	if err != nil {
+		return text
+	}
+	words := make([]string, 0, len(list))
+	for _, t := range list {
+		if t.Kind == sqltext.Ident {
+			t.Text = strings.ToLower(t.Text)
+		}
+		words = append(words, t.Text)
+	}
+	if n := len(words); n > 0 && words[n-1] == ";" {
+		words = words[:n-1]
+	}
+	return strings.Join(words, " ")
+}
+
+func fieldTokens(d sqltext.Dialect, fields []change.Field) []change.Field {
+	out := append([]change.Field(nil), fields...)
+	for i := range out {
+		out[i].Expr = tokens(d, out[i].Expr)
+	}
+	return out
+}
+
+// WrittenDigest is the digest by the text as it is written, as earlier versions
+// recorded it.
+func (j *Job) WrittenDigest(values map[string]change.Value) string {
 	type stepForm struct {
 		Spec   change.Spec
 		Checks []Check

@@ -145,14 +145,17 @@ func TestDigest(t *testing.T) {
 		return j
 	}
 	five := map[string]change.Value{"rise": {Type: "decimal", Text: "5"}}
-	a := parse(tariff).Digest(five)
-	if b := parse("# a remark\n" + strings.Replace(tariff, "50ms", "70ms", 1)).Digest(five); a != b {
+	a := parse(tariff).Digest(sqltext.SQLite, five)
+	if b := parse("# a remark\n" + strings.Replace(tariff, "50ms", "70ms", 1)).Digest(sqltext.SQLite, five); a != b {
 		t.Error("remarks and limits make another job")
 	}
-	if b := parse(tariff).Digest(map[string]change.Value{"rise": {Type: "decimal", Text: "6"}}); a == b {
+	if b := parse(tariff).Digest(sqltext.SQLite, map[string]change.Value{"rise": {Type: "decimal", Text: "6"}}); a == b {
 		t.Error("another parameter makes the same job")
 	}
-	if b := parse(strings.Replace(tariff, "round(full, 2)", "round(full, 1)", 1)).Digest(five); a == b {
+	if b := parse(strings.Replace(tariff, "round(full, 2)", "ROUND( full,2 )", 1)).Digest(sqltext.SQLite, five); a != b {
+		t.Error("blanks and the case of words make another job of it")
+	}
+	if b := parse(strings.Replace(tariff, "round(full, 2)", "round(full, 1)", 1)).Digest(sqltext.SQLite, five); a == b {
 		t.Error("another formula makes the same job")
 	}
 }

@@ -103,11 +103,11 @@ func TestARunReadsBackAsItWasWritten(t *testing.T) {
 	if err != nil || len(list) != 2 || list[0].ID != 2 || list[0].Status != Failed || list[0].Error != "why it failed" || list[0].EndedAt.IsZero() {
 		t.Errorf("%v %+v", err, list)
 	}
-	same, err := l.SameJob(ctx, "d")
+	same, err := l.SameJob(ctx, "d", "")
 	if err != nil || len(same) != 2 {
 		t.Errorf("%v: %d runs of the job", err, len(same))
 	}
-	if same, _ = l.SameJob(ctx, "e"); len(same) != 0 {
+	if same, _ = l.SameJob(ctx, "e", ""); len(same) != 0 {
 		t.Error("runs of another job")
 	}
 	if _, err := raw.Exec("UPDATE jugatum_ledger SET version = 99"); err != nil {

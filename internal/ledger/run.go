@@ -245,12 +245,13 @@ func (l *Ledger) List(ctx context.Context) ([]*Run, error) {
 	return l.runs(ctx, "ORDER BY r.id DESC")
 }
 
-// SameJob reads the runs of the same job with the same parameters, the newest first.
-func (l *Ledger) SameJob(ctx context.Context, digest string) ([]*Run, error) {
+// SameJob reads the runs of the same job with the same parameters, the newest
+// first: those recorded under one of two digests.
+func (l *Ledger) SameJob(ctx context.Context, digest, earlier string) ([]*Run, error) {
 	if ok, err := l.Exists(ctx); err != nil || !ok {
 		return nil, err
 	}
-	return l.runs(ctx, "WHERE r.digest = ? AND r.undo_of IS NULL ORDER BY r.id DESC", digest)
+	return l.runs(ctx, "WHERE r.digest IN (?, ?) AND r.undo_of IS NULL ORDER BY r.id DESC", digest, earlier)
 }
 
 func (l *Ledger) runs(ctx context.Context, rest string, args ...any) ([]*Run, error) {

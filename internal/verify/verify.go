@@ -86,7 +86,7 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 				}
 			}
 		}
-		res.Holds = res.Holds && s.Astray == 0 && !(s.Certain && s.Missed > w.Step.Totals.SetAside) && (s.Kept < 0 || r.UndoOf != 0 || s.Kept == s.Changed)
+		res.Holds = res.Holds && s.Astray == 0 && !(s.Certain && s.Missed > w.Step.Totals.SetAside) && (s.Kept < 0 || r.UndoOf != 0 || s.Kept == s.Changed || r.Status == ledger.Running)
 		res.Steps = append(res.Steps, s)
 	}
 	return res, nil
