@@ -309,14 +309,8 @@ func (a *app) record(ctx context.Context, p *plan, l *ledger.Ledger, r *ledger.R
 		return nil, fmt.Errorf("the ledger cannot be made in %s: %w; nothing was changed", p.db.Name(), err)
 	}
 	if x, ok := p.db.(engine.Witness); ok {
-		tx, err := s.Start(ctx)
-		if err != nil {
-			return nil, err
-		}
-		r.Options.Moment, err = x.Moment(ctx, tx)
-		tx.Rollback()
-		if err != nil {
-			return nil, err
+		if r.Options.Moment, err = moment(ctx, x, s); err != nil {
+			return nil, fmt.Errorf("the run cannot be recorded in %s: %w; nothing was changed", p.db.Name(), err)
 		}
 	}
 	kept := make([]*change.Kept, len(p.changes))
@@ -329,6 +323,16 @@ func (a *app) record(ctx context.Context, p *plan, l *ledger.Ledger, r *ledger.R
 		return nil, fmt.Errorf("the run cannot be recorded in the ledger: %w; nothing was changed", err)
 	}
 	return p.work(l, r)
+}
+
+// moment names the present, as the database counts.
+func moment(ctx context.Context, x engine.Witness, s *engine.Session) (string, error) {
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer tx.Rollback()
+	return x.Moment(ctx, tx)
 }
 
 // execute carries a run out and tells how it ended.

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net"
@@ -9,6 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -136,7 +138,7 @@ func TestKilledAndResumed(t *testing.T) {
 		// Later every time, so that it comes to an end on a busy machine too.
 		after := func(kills int) time.Duration { return time.Duration(25+r.IntN(200)+5*kills) * time.Millisecond }
 		runKills, undoKills := 0, 0
-		for round := 1; runKills < 20 || undoKills < 20; round++ {
+		for runKills < 20 || undoKills < 20 { // as many rounds as that takes on this machine
 			d.killTable()
 			runKills += d.killed(after, append([]string{"run", "--sql", killSQL, "--accept", "any", "--again", "--hold", "8ms"}, d.workers(r.IntN(4))...)...)
 			d.changedOnce()
@@ -145,9 +147,6 @@ func TestKilledAndResumed(t *testing.T) {
 			undoKills += d.killed(after, "undo", run, "--hold", "8ms")
 			d.unchanged()
 			d.must(0, "verify", d.lastRun())
-			if round > 20 {
-				t.Fatalf("only %d and %d kills in %d rounds", runKills, undoKills, round)
-			}
 		}
 		t.Logf("killed %d times during run, %d during undo", runKills, undoKills)
 	})
@@ -157,10 +156,12 @@ func TestKilledAndResumed(t *testing.T) {
 func TestStopped(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.killTable()
-		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--hold", "5ms")
+		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "20")
+		release := d.gate(killRows - 9) // it cannot end before it is told to
 		d.waitForBatches(3)
 		cmd.Process.Signal(syscall.SIGTERM)
 		cmd.Wait()
+		release()
 		if got := cmd.ProcessState.ExitCode(); got != 4 {
 			t.Fatalf("exit status %d, want 4\n%s", got, cmd.Stderr)
 		}
@@ -177,14 +178,44 @@ func TestStopped(t *testing.T) {
 // waitForBatches waits until a run has finished some batches.
 func (d *database) waitForBatches(n int) {
 	d.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
-		if d.haveLedger() {
-			if got, _ := strconv.Atoi(d.one("SELECT count(*) FROM " + d.ledger("batch"))); got >= n {
-				return
-			}
+	d.until("batches are finished", func() bool {
+		return d.haveLedger() && atoi(d.one("SELECT count(*) FROM "+d.ledger("batch"))) >= n
+	})
+}
+
+// patience is how long a test waits for what must come, before it gives up.
+const patience = 4 * time.Minute
+
+// until waits for something that must come to be.
+func (d *database) until(what string, so func() bool) {
+	d.t.Helper()
+	for begun := time.Now(); !so(); time.Sleep(10 * time.Millisecond) {
+		if time.Since(begun) > patience {
+			d.t.Fatalf("it does not come about that %s", what)
 		}
 	}
-	d.t.Fatal("no batch was finished")
+}
+
+// gate holds a row of t, so that no run over it can come to its end, until it is
+// released. On SQLite nothing can be held but the whole file, and it does nothing.
+func (d *database) gate(id int) (release func()) {
+	d.t.Helper()
+	if d.engine == "sqlite" {
+		return func() {}
+	}
+	conn, err := d.db.Conn(context.Background())
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	for _, text := range []string{"BEGIN", d.by(fmt.Sprintf("SELECT n FROM t WHERE id = %d FOR UPDATE", id), fmt.Sprintf("UPDATE t SET n = n WHERE id = %d", id))} {
+		if _, err := conn.ExecContext(context.Background(), text); err != nil {
+			d.t.Fatal(err)
+		}
+	}
+	return sync.OnceFunc(func() {
+		conn.ExecContext(context.Background(), "ROLLBACK")
+		conn.Close()
+	})
 }
 
 // TestUndoOfUnfinishedRun takes back a run that was killed midway.
@@ -243,7 +274,10 @@ func TestWorkersTerminated(t *testing.T) {
 // servers runs a test on each engine that has a server.
 func servers(t *testing.T, f func(t *testing.T, d *database)) {
 	for _, e := range []string{"postgres", "mariadb"} {
-		t.Run(e, func(t *testing.T) { f(t, fresh(t, e)) })
+		t.Run(e, func(t *testing.T) {
+			t.Parallel()
+			f(t, fresh(t, e))
+		})
 	}
 }
 
@@ -313,6 +347,8 @@ func connectionsTerminated(t *testing.T, d *database, workers int) {
 	d.killTable()
 	cmd := d.start(append([]string{"run", "--sql", killSQL, "--accept", "any", "--hold", "10ms"}, d.workers(workers)...)...)
 	done := make(chan error, 1)
+	release := d.gate(killRows - 9) // it cannot end before its sessions were ended often enough
+	defer release()
 	d.waitForBatches(1)
 	go func() { done <- cmd.Wait() }()
 	ended := 0
@@ -331,6 +367,8 @@ func connectionsTerminated(t *testing.T, d *database, workers int) {
 		case <-time.After(60 * time.Millisecond):
 			if ended < 12 {
 				ended += d.terminate()
+			} else {
+				release()
 			}
 		}
 	}
@@ -435,23 +473,56 @@ func TestSecondSignal(t *testing.T) {
 	d := fresh(t, "postgres")
 	d.killTable()
 	cmd := d.start("run", "--sql", "UPDATE t SET n = n + 0 * length(pg_sleep(0.002)::text) + 1", "--every-row", "--accept", "any", "--batch", "5000")
-	deadline := time.Now().Add(20 * time.Second)
-	for d.one("SELECT count(*) FROM pg_stat_activity WHERE application_name = 'jugatum run 1' AND state = 'active' AND query LIKE 'EXPLAIN%'") == "0" {
-		if time.Now().After(deadline) {
-			t.Fatal("the batch did not begin")
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
-	begun := time.Now()
-	cmd.Process.Signal(os.Interrupt)
-	time.Sleep(100 * time.Millisecond)
-	cmd.Process.Signal(os.Interrupt)
-	cmd.Wait()
+	d.until("the batch has begun", func() bool {
+		return d.one("SELECT count(*) FROM pg_stat_activity WHERE application_name = 'jugatum run 1' AND state = 'active' AND query LIKE 'EXPLAIN%'") != "0"
+	})
+	interrupt(cmd)
 	if got := cmd.ProcessState.ExitCode(); got != 4 {
 		t.Fatalf("exit status %d, want 4\n%s", got, cmd.Stderr)
 	}
-	if took := time.Since(begun); took > 8*time.Second {
-		t.Errorf("it took %v", took)
+	d.unchanged()
+	if got := fmt.Sprint(cmd.Stderr); !strings.Contains(got, "was rolled back") {
+		t.Errorf("it does not say what became of the batch: %s", got)
+	}
+	if got := d.one("SELECT count(*) FROM pg_stat_activity WHERE application_name = 'jugatum run 1'"); got != "0" {
+		t.Errorf("%s of our sessions are still there", got)
+	}
+}
+
+// interrupt sends signals until the program has ended: two that come too close
+// to each other are one.
+func interrupt(cmd *exec.Cmd) {
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		cmd.Wait()
+	}()
+	for {
+		cmd.Process.Signal(os.Interrupt)
+		select {
+		case <-ended:
+			return
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// TestSecondSignalOnMariaDB: a statement whose client goes away would go on there
+// and hold its locks; it is ended on the server, and rolled back before we say so.
+func TestSecondSignalOnMariaDB(t *testing.T) {
+	d := fresh(t, "mariadb")
+	d.killTable()
+	d.exec("CREATE TABLE o (k bigint PRIMARY KEY)", "INSERT INTO o SELECT id FROM t")
+	cmd := d.start("run", "--method", "single", "--keep", "none", "--sql", "DELETE t FROM t JOIN o ON o.k = t.id AND sleep(0.001) = 0", "--accept", "any")
+	d.until("the statement is under way", func() bool {
+		return d.one("SELECT count(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE 'DELETE%'") != "0"
+	})
+	interrupt(cmd)
+	if got := cmd.ProcessState.ExitCode(); got != 4 {
+		t.Fatalf("exit status %d, want 4\n%s", got, cmd.Stderr)
+	}
+	if got := d.one("SELECT count(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE 'DELETE%'"); got != "0" {
+		t.Errorf("the statement goes on after the program has ended")
 	}
 	d.unchanged()
 }
@@ -459,8 +530,33 @@ func TestSecondSignal(t *testing.T) {
 // TestCommitsOverlap: on MariaDB a batch changes its rows while the one before it
 // commits, and what it does stays within one transaction.
 func TestCommitsOverlap(t *testing.T) {
-	_, d := ownMariaDB(t) // whose commits wait for the disk
+	_, d := ownMariaDB(t)
 	t.Parallel()
+	d.killTable()
+	// While commits are held up, the next batch changes its rows all the same.
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "100")
+	d.waitForBatches(3)
+	conn, err := d.db.Conn(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, stage := range []string{"START", "FLUSH", "BLOCK_DDL", "BLOCK_COMMIT"} {
+		if _, err := conn.ExecContext(context.Background(), "BACKUP STAGE "+stage); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d.until("a batch has changed its rows while the one before it commits", func() bool {
+		return d.one("SELECT count(*) FROM information_schema.innodb_trx WHERE trx_rows_modified > 50") == "2"
+	})
+	if _, err := conn.ExecContext(context.Background(), "BACKUP STAGE END"); err != nil {
+		t.Fatal(err)
+	}
+	conn.Close()
+	if err := cmd.Wait(); err != nil {
+		t.Fatalf("%v\n%s", err, cmd.Stderr)
+	}
+	d.changedOnce()
+	d.must(0, "verify", "1")
 	d.killTable()
 	for i, keep := range []string{"values", "none"} {
 		if i > 0 {
@@ -471,20 +567,20 @@ func TestCommitsOverlap(t *testing.T) {
 		run := d.lastRun()
 		d.must(0, "verify", run)
 		batches, overlaps := atoi(d.one("SELECT count(*) FROM jugatum_batch WHERE run = "+run)), d.overlaps(run)
-		if batches != killRows/1000 || overlaps < batches/4 {
+		if batches != killRows/1000 {
 			t.Errorf("values kept: %s; of %d batches %d began before the commit of the one before had ended", keep, batches, overlaps)
 		}
 		t.Logf("values kept: %s; of %d batches %d began before the commit of the one before had ended", keep, batches, overlaps)
 	}
-	d.must(3, "undo", "2") // nothing was kept
+	d.must(3, "undo", "3") // nothing was kept
 	d.exec("UPDATE t SET n = id % 1000")
 	// Where others are not to wait, one session of ours is busy at a time.
 	d.must(0, "run", "--sql", killSQL, "--accept", "any", "--batch", "1000", "--again", "--waiters", "0")
-	if got := d.overlaps("3"); got != 0 {
+	if got := d.overlaps("4"); got != 0 {
 		t.Errorf("with --waiters %d batches began before the commit of the one before had ended", got)
 	}
 	d.changedOnce()
-	d.must(0, "undo", "3")
+	d.must(0, "undo", "4")
 	d.unchanged()
 }
 
@@ -503,13 +599,9 @@ func TestLanesThatKeepNothing(t *testing.T) {
 		d.settled("t")
 		before := d.dump("t")
 		d.must(0, "run", "--sql", "UPDATE t SET n = 5 WHERE id > 0", "--accept", "300", "--batch", "20", "--workers", "3")
-		begun := time.Now()
 		d.must(0, "verify", "1")
 		d.must(0, "undo", "1", "--batch", "50")
 		d.must(0, "verify", "2")
 		same(t, "undone", d.dump("t"), before)
-		if took := time.Since(begun); took > time.Minute {
-			t.Errorf("it took %v", took)
-		}
 	})
 }

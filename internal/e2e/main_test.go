@@ -23,6 +23,7 @@ import (
 	_ "github.com/jackc/pgx/v5/stdlib"
 	_ "modernc.org/sqlite"
 
+	"jugatum/internal/cli"
 	"jugatum/internal/testserver"
 )
 
@@ -51,7 +52,7 @@ func TestMain(m *testing.M) {
 			fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
 			return 1
 		}
-		server, noPG = testserver.StartPostgres("fsync=off", "max_wal_size=2GB", "max_connections=60")
+		server, noPG = testserver.StartPostgres("fsync=off", "max_wal_size=2GB", "max_connections=200")
 		if noPG != nil && (os.Getenv("CI") != "" || !errors.Is(noPG, testserver.ErrMissing)) {
 			fmt.Fprintln(os.Stderr, noPG)
 			return 1
@@ -82,6 +83,8 @@ type database struct {
 	url    string
 	db     *sql.DB
 	server *testserver.Postgres // its own, or nil
+	within bool                 // the program's code is run in this process
+	said   string               // file to which the program started last writes its messages
 }
 
 // engines runs a test on each engine, with a fresh database.
@@ -321,7 +324,40 @@ type outcome struct {
 // jugatum runs the program to its end, without a terminal.
 func (d *database) jugatum(args ...string) outcome {
 	d.t.Helper()
+	if d.within {
+		return within(d.t, append(args, "--db", d.url)...)
+	}
 	return command(d.t, append(args, "--db", d.url)...)
+}
+
+// within runs the program's own code in this process, which spares its start.
+func within(t testing.TB, args ...string) outcome {
+	t.Helper()
+	dir := t.TempDir()
+	open := func(name string) *os.File {
+		f, err := os.Create(filepath.Join(dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	stdout, stderr := open("out"), open("err")
+	defer stdout.Close()
+	defer stderr.Close()
+	stdin, err := os.Open(os.DevNull)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stdin.Close()
+	o := outcome{status: cli.Main(append([]string{"jugatum"}, args...), stdin, stdout, stderr)}
+	for f, text := range map[*os.File]*string{stdout: &o.out, stderr: &o.err} {
+		b, err := os.ReadFile(f.Name())
+		if err != nil {
+			t.Fatal(err)
+		}
+		*text = string(b)
+	}
+	return o
 }
 
 func command(t testing.TB, args ...string) outcome {

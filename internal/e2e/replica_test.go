@@ -1,17 +1,19 @@
 package e2e
 
 import (
+	"context"
 	"database/sql"
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
 
-	"jugatum/internal/pace"
 	"jugatum/internal/testserver"
 )
 
@@ -49,64 +51,70 @@ func (d *database) behind() int {
 // caughtUp waits until the standby lacks nothing.
 func (d *database) caughtUp() {
 	d.t.Helper()
-	for begun := time.Now(); d.behind() > 0; time.Sleep(20 * time.Millisecond) {
-		if time.Since(begun) > time.Minute {
-			d.t.Fatal("the standby does not catch up")
-		}
-	}
+	d.until("the standby has caught up", func() bool { return d.behind() == 0 })
 }
 
 // TestLagStaysWithin has a standby that replays more slowly than a run could
-// write: with a limit the run keeps to the standby's pace, while a plain statement
-// leaves it behind for as long as it has to replay.
+// write. How far behind it comes is held by the simulation (internal/pace,
+// TestReplicaStaysWithinItsLag) and measured by the benchmark; here: what the run
+// writes while the standby does not replay at all is bounded, and not the whole.
 func TestLagStaysWithin(t *testing.T) {
-	d, _, standby := withStandby(t)
+	d, replica, standby := withStandby(t)
 	d.exec("CREATE TABLE t (id bigint PRIMARY KEY, n bigint, pad text)", "INSERT INTO t SELECT i, 0, repeat('moor with care ', 8) FROM generate_series(1, 45000) AS i", "CHECKPOINT")
 	d.caughtUp()
-	end, err := standby.SlowReplay(0.06)
+	replica.lines("SELECT pg_wal_replay_pause()::text")
+	cmd := d.starting("run", "--sql", "UPDATE t SET n = n + 1, pad = upper(pad) WHERE id > 0", "--accept", "any", "--lag", "500ms", "--batch", "100")
+	d.saying("a replica is")
+	if got := atoi(d.one("SELECT count(*) FROM t WHERE n = 1")); got == 45000 {
+		t.Error("the run wrote all of it past a standby that does not replay")
+	}
+	// From here on the standby replays for a small share of the time.
+	end, err := standby.SlowReplay(0.2)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer end()
-	// most is how old the oldest log is that the standby lacks, at worst, until it
-	// has caught up after do; by positions, every 20 ms.
-	most := func(do func()) (worst time.Duration) {
-		var track pace.LagTrack
-		done := make(chan struct{})
-		go func() {
-			defer close(done)
-			do()
-		}()
-		for over := false; ; time.Sleep(20 * time.Millisecond) {
-			x := strings.Fields(d.one("SELECT concat_ws(' ', pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')::bigint, (SELECT min(pg_wal_lsn_diff(replay_lsn, '0/0'))::bigint FROM pg_stat_replication))"))
-			worst = max(worst, track.Look(time.Now(), int64(atoi(x[0])), int64(atoi(x[1]))).Age)
-			if over && atoi(x[0]) <= atoi(x[1]) {
-				return worst
-			}
-			select {
-			case <-done:
-				over = true
-			default:
-			}
-		}
+	replica.lines("SELECT pg_wal_replay_resume()::text")
+	err = cmd.Wait()
+	end()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, d.told())
 	}
-	const limit = 500 * time.Millisecond
-	const change = "UPDATE t SET n = n + 1, pad = upper(pad) WHERE id > 0"
-	run := most(func() {
-		d.must(0, "run", "--sql", change, "--accept", "any", "--lag", limit.String(), "--hold", "50ms")
-	})
-	plain := most(func() { d.exec(change) })
-	t.Logf("the standby was behind by at most %v beside a run with a limit of %v, and by %v after the plain statement", run, limit, plain)
-	// A look, a batch, and what is written before the run first looks come on top.
-	if run > limit+1500*time.Millisecond || plain < 2*run {
-		t.Errorf("beside the run the standby fell %v behind, after the plain statement %v; the limit was %v", run, plain, limit)
-	}
-	if got := d.one("SELECT count(*) FROM t WHERE n <> 2"); got != "0" {
-		t.Errorf("%s rows were not changed just once by each", got)
+	if got := d.one("SELECT count(*) FROM t WHERE n <> 1"); got != "0" {
+		t.Errorf("%s rows were not changed just once", got)
 	}
 	if got := d.one("SELECT why FROM jugatum.batch WHERE why LIKE 'a replica%' ORDER BY pause_ms DESC LIMIT 1"); !strings.Contains(got, "127.0.0.1") || !strings.Contains(got, "MB of log") {
 		t.Errorf("a batch says that it waited since %s", got)
 	}
+}
+
+// starting runs the program in the background; told gives what it has said so far.
+func (d *database) starting(args ...string) *exec.Cmd {
+	d.t.Helper()
+	f, err := os.Create(filepath.Join(d.t.TempDir(), "said"))
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	d.t.Cleanup(func() { f.Close() })
+	d.said = f.Name()
+	cmd := exec.Command(bin, append(args, "--db", d.url)...)
+	cmd.Stderr = f
+	if err := cmd.Start(); err != nil {
+		d.t.Fatal(err)
+	}
+	return cmd
+}
+
+func (d *database) told() string {
+	text, _ := os.ReadFile(d.said)
+	return string(text)
+}
+
+// saying waits until the program, run by starting, says something that it has
+// not said when it is called.
+func (d *database) saying(what string) {
+	d.t.Helper()
+	had := strings.Count(d.told(), what)
+	d.until("the program says "+what, func() bool { return strings.Count(d.told(), what) > had })
 }
 
 // TestStandbyIsWaitedFor stops a real standby's replay in the middle of a run
@@ -116,45 +124,45 @@ func TestStandbyIsWaitedFor(t *testing.T) {
 	d, replica, standby := withStandby(t)
 	d.killTable()
 	d.caughtUp()
-	standsStill := func(why string) {
+	standsStill := func(why, said string) {
 		t.Helper()
-		time.Sleep(1800 * time.Millisecond) // the limit, a look or two, and a batch
+		d.saying(said)
 		batches := d.one("SELECT count(*) FROM jugatum.batch")
 		time.Sleep(700 * time.Millisecond)
 		if got := d.one("SELECT count(*) FROM jugatum.batch"); got != batches {
 			t.Errorf("batches go on while the standby %s: %s, then %s", why, batches, got)
 		}
 	}
-	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "20", "--lag", "600ms")
+	cmd := d.starting("run", "--sql", killSQL, "--accept", "any", "--batch", "20", "--lag", "600ms")
 	d.waitForBatches(5)
 	replica.lines("SELECT pg_wal_replay_pause()::text")
-	standsStill("is behind")
+	standsStill("is behind", "a replica is")
 	if cmd.ProcessState != nil {
 		t.Fatal("the run is over already")
 	}
 	// Killed while it waits, and resumed, it comes to wait again: the limit goes with the run.
 	cmd.Process.Kill()
 	cmd.Wait()
-	cmd = d.start("resume", "1")
-	standsStill("is behind, after a resume")
+	cmd = d.starting("resume", "1")
+	standsStill("is behind, after a resume", "a replica is")
 	batches := atoi(d.one("SELECT count(*) FROM jugatum.batch"))
 	replica.lines("SELECT pg_wal_replay_resume()::text")
 	d.waitForBatches(batches + 5)
 	if err := standby.Halt("immediate"); err != nil {
 		t.Fatal(err)
 	}
-	standsStill("is down")
+	standsStill("is down", "does not answer")
 	if err := standby.Start(); err != nil {
 		t.Fatal(err)
 	}
 	if err := cmd.Wait(); err != nil {
-		t.Fatalf("%v\n%s", err, cmd.Stderr)
+		t.Fatalf("%v\n%s", err, d.told())
 	}
 	d.changedOnce()
-	if got := d.one("SELECT count(*) FROM jugatum.batch WHERE why LIKE 'a replica%' AND pause_ms > 500"); got == "0" {
+	if got := d.one("SELECT count(*) FROM jugatum.batch WHERE why LIKE 'a replica%' AND pause_ms > 0"); got == "0" {
 		t.Error("no batch says that a replica was waited for")
 	}
-	if told := fmt.Sprint(cmd.Stderr); !strings.Contains(told, "MB of log, does not answer") {
+	if told := d.told(); !strings.Contains(told, "MB of log, does not answer") {
 		t.Errorf("the progress does not tell that the standby is down:\n%s", told)
 	}
 	d.must(0, "verify", "1")
@@ -314,25 +322,21 @@ func TestReplicaIsWaitedFor(t *testing.T) {
 	standsStill := func(stop, goOn func()) {
 		t.Helper()
 		stop()
-		time.Sleep(3 * time.Second) // the limit, the time to answer, a look or two, and a batch
+		d.saying("a replica is")
 		batches := count()
 		time.Sleep(700 * time.Millisecond)
 		if got := count(); got != batches {
 			t.Errorf("batches go on while the replica stands still: %s, then %s", batches, got)
 		}
 		goOn()
-		for begun := time.Now(); count() == batches; time.Sleep(20 * time.Millisecond) {
-			if time.Since(begun) > 30*time.Second {
-				t.Fatal("batches do not go on")
-			}
-		}
+		d.until("batches go on", func() bool { return count() != batches })
 	}
-	cmd := d.start(run("--replica", copied.URL(""))...)
+	cmd := d.starting(run("--replica", copied.URL(""))...)
 	d.waitForBatches(5)
 	standsStill(func() { replica.exec("STOP SLAVE SQL_THREAD") }, func() { replica.exec("START SLAVE") })
 	cmd.Process.Kill()
 	cmd.Wait()
-	cmd = d.start("resume", "1") // which knows the replica and the limit from the ledger
+	cmd = d.starting("resume", "1") // which knows the replica and the limit from the ledger
 	d.waitForBatches(atoi(count()) + 5)
 	standsStill(copied.Kill, func() {
 		if err := copied.Start(); err != nil {
@@ -340,10 +344,10 @@ func TestReplicaIsWaitedFor(t *testing.T) {
 		}
 	})
 	if err := cmd.Wait(); err != nil {
-		t.Fatalf("%v\n%s", err, cmd.Stderr)
+		t.Fatalf("%v\n%s", err, d.told())
 	}
 	d.changedOnce()
-	if got := d.one("SELECT count(*) FROM jugatum_batch WHERE why LIKE 'a replica%' AND pause_ms > 500"); got == "0" {
+	if got := d.one("SELECT count(*) FROM jugatum_batch WHERE why LIKE 'a replica%' AND pause_ms > 0"); got == "0" {
 		t.Error("no batch says that a replica was waited for")
 	}
 	d.must(0, "verify", "1")
@@ -417,17 +421,36 @@ func TestGalera(t *testing.T) {
 	if o := d.must(2, "run", "--sql", killSQL, "--accept", "any", "--lag", "5s", "--replica", nodes[0].URL("")); !strings.Contains(o.err, "the server that is to be changed") {
 		t.Errorf("the node itself as its replica: %s", o.err)
 	}
+	// A batch that is held up at one of its rows has changed others, and another
+	// node's commit over one of these comes first.
+	held, _ := d.db.Conn(context.Background())
+	for _, text := range []string{"BEGIN", "UPDATE t SET m = m WHERE id = 10200"} {
+		if _, err := held.ExecContext(context.Background(), text); err != nil {
+			t.Fatal(err)
+		}
+	}
 	stop, written := make(chan struct{}), make(chan int)
 	go func() { written <- dbs[1].writeAhead(stop) }()
 	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "250", "--lag", "3s", "--replica", nodes[1].URL(""))
 	d.waitForBatches(25)
 	close(stop)
 	m := <-written
+	d.until("the batch waits for the row that is held", func() bool {
+		return d.one("SELECT count(*) FROM information_schema.innodb_trx WHERE trx_state = 'LOCK WAIT'") != "0"
+	})
+	dbs[1].exec("UPDATE t SET m = m + 1 WHERE id = 10100")
+	m++
+	d.until("its commit has broken off the batch", func() bool {
+		return d.one("SELECT coalesce(sum(variable_value), 0) FROM information_schema.global_status WHERE variable_name IN ('wsrep_local_cert_failures', 'wsrep_local_bf_aborts')") != "0"
+	})
+	held.ExecContext(context.Background(), "COMMIT")
+	held.Close()
+	d.waitForBatches(50)
 	// Commits that another node's came before end like deadlocks, and are done again.
 	retries, failures := d.one("SELECT sum(retries) FROM jugatum_batch"), d.one("SELECT sum(variable_value) FROM information_schema.global_status WHERE variable_name IN ('wsrep_local_cert_failures', 'wsrep_local_bf_aborts')")
 	t.Logf("%d changes on another node; %s batches were done again, after %s certification failures and aborts", m, retries, failures)
-	if m == 0 || atoi(retries) == 0 {
-		t.Errorf("%d changes were made on another node, and %s batches done again", m, retries)
+	if atoi(retries) == 0 {
+		t.Errorf("%d changes were made on another node, and no batch was done again", m)
 	}
 	// A node that wants no queue holds everybody up while it has one.
 	dbs[1].exec("SET GLOBAL wsrep_provider_options = 'gcs.fc_limit=1'", "SET GLOBAL innodb_flush_log_at_trx_commit = 1")

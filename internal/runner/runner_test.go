@@ -280,34 +280,33 @@ func TestSignals(t *testing.T) {
 		}
 	}
 	r := b.runner(t)
-	b.db.after = func(n int) error {
-		if n == 2 {
-			// Signals wait for the lock that this batch holds.
-			sending.Add(2)
-			go func() {
-				send(ledger.Pause, nil)
-				send(ledger.Tune, map[string]string{"batch": "5"})
-			}()
-		}
-		time.Sleep(60 * time.Millisecond) // a busy writer, who leaves others their turn every 1.5 seconds
-		return nil
-	}
 	r.Run.Options.Batch = 20
 	var stages []string
 	seen := map[string]bool{}
-	r.Watch = func(p Progress) {
+	r.Watch = func(p Progress) { // between batches, when nobody holds the write lock
 		switch {
+		case p.Batches == 2 && !seen["sent"]:
+			seen["sent"] = true
+			sending.Add(2)
+			send(ledger.Pause, nil)
+			send(ledger.Tune, map[string]string{"batch": "5"})
 		case strings.HasPrefix(p.Note, "paused by") && !seen["paused"]:
 			seen["paused"] = true
 			stages = append(stages, "paused")
 			sending.Add(1)
-			go send(ledger.GoOn, nil)
+			send(ledger.GoOn, nil)
 		case seen["paused"] && p.Size == 5 && !seen["tuned"]:
 			seen["tuned"] = true
 			stages = append(stages, "tuned")
 			sending.Add(1)
-			go send(ledger.Stop, nil)
+			send(ledger.Stop, nil)
 		}
+	}
+	b.db.after = func(int) error {
+		if seen["sent"] {
+			time.Sleep(listenEvery / 4) // signals are looked for now and then; the run must not end before
+		}
+		return nil
 	}
 	err := r.Execute(ctx)
 	sending.Wait()

@@ -356,7 +356,17 @@ const rowHeader = 5 + 6 + 7
 // Stored is the length of all values of a table, which may be a temporary one,
 // with the headers of its rows. How full its pages are is not in it.
 func (db *DB) Stored(ctx context.Context, tx *engine.Tx, table string) (n int64, err error) {
-	rows, err := tx.S.Conn.QueryContext(ctx, "SELECT * FROM "+table+" LIMIT 0")
+	return db.stored(ctx, tx.S.Conn, table)
+}
+
+// querier is a connection or a pool.
+type querier interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+}
+
+func (db *DB) stored(ctx context.Context, from querier, table string) (n int64, err error) {
+	rows, err := from.QueryContext(ctx, "SELECT * FROM "+table+" LIMIT 0")
 	if err != nil {
 		return 0, err
 	}
@@ -368,7 +378,7 @@ func (db *DB) Stored(ctx context.Context, tx *engine.Tx, table string) (n int64,
 	for i, name := range names {
 		names[i] = "coalesce(octet_length(" + d.Quote(name) + "), 0)"
 	}
-	err = tx.Scan(ctx, fmt.Sprintf("SELECT coalesce(sum(%d + %s), 0) FROM %s", rowHeader, strings.Join(names, " + "), table), nil, &n)
+	err = from.QueryRowContext(ctx, fmt.Sprintf("SELECT coalesce(sum(%d + %s), 0) FROM %s", rowHeader, strings.Join(names, " + "), table)).Scan(&n)
 	return n, err
 }
 
@@ -376,6 +386,13 @@ func (db *DB) Stored(ctx context.Context, tx *engine.Tx, table string) (n int64,
 // its statistics say.
 func (db *DB) Weigh(ctx context.Context, table string) (n int64, err error) {
 	name := strings.Trim(table, "`")
+	// A file grows in steps of up to 4 MiB; below many of these its pages are counted by what is in them.
+	const exact = 64 << 20
+	defer func() {
+		if err == nil && n < exact {
+			n, err = db.stored(ctx, db.pool, table)
+		}
+	}()
 	err = db.pool.QueryRowContext(ctx, "SELECT file_size FROM information_schema.innodb_sys_tablespaces WHERE name = CONCAT(DATABASE(), '/', ?)", name).Scan(&n)
 	if err != nil {
 		err = db.pool.QueryRowContext(ctx, "SELECT data_length + index_length FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", name).Scan(&n)
