@@ -23,6 +23,7 @@ import (
 	"jugatum/internal/pace"
 	"jugatum/internal/preview"
 	"jugatum/internal/runner"
+	"jugatum/internal/sqltext"
 )
 
 // open connects to the database that --db or JUGATUM_DB names.
@@ -300,14 +301,11 @@ func (p *plan) choose(ctx context.Context, c *change.Change, matched int64) (str
 	if c.Rewrite != nil && p.method == "roster" {
 		return "", refusef("step %q: text is replaced by sweep or single, not by roster", c.Step)
 	}
-	_, estimates := p.db.(engine.Estimator)
 	switch {
 	case c.First != nil && p.method == "sweep":
 		return "", refusef("step %q: %s are listed first (roster), or changed by one statement (single); sweep goes by key", c.Step, c.First)
 	case c.First != nil && p.method == "":
 		return "roster", nil
-	case p.method == "roster" && !estimates && c.First == nil:
-		return "", usagef("--method roster is there for PostgreSQL, and for steps with first; on SQLite and MariaDB a table is stored in the order of its key, so that sweep reads it just as well")
 	case p.method != "":
 		return p.method, nil
 	}
@@ -318,11 +316,12 @@ func (p *plan) choose(ctx context.Context, c *change.Change, matched int64) (str
 	if !ok || c.Table.Rows < rosterFrom || c.Where.Empty() && c.From.Empty() {
 		return "sweep", nil
 	}
-	if matched < 0 {
-		var err error
-		if matched, err = e.Estimate(ctx, c); err != nil {
-			return "", err
-		}
+	estimate, err := e.Estimate(ctx, c)
+	if err != nil {
+		return "", err
+	}
+	if matched < 0 || p.db.Dialect() != sqltext.PostgreSQL { // elsewhere a list is worth it only where an index finds the rows
+		matched = estimate
 	}
 	if matched*rosterShare > c.Table.Rows {
 		return "sweep", nil

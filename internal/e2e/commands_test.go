@@ -306,7 +306,11 @@ func TestCheckAfterFails(t *testing.T) {
 	if got := d.one("SELECT sum(n) FROM t"); got != "11" {
 		t.Errorf("the second step was carried out: %s", got)
 	}
-	d.must(0, "resume", "1")
+	d.must(6, "resume", "1") // it is asked again before anything else
+	if got := d.one("SELECT sum(n) FROM t"); got != "11" {
+		t.Errorf("the second step was carried out: %s", got)
+	}
+	d.must(0, "resume", "1", "--despite", "check")
 	if got := d.one("SELECT sum(n) FROM t"); got != "18" {
 		t.Error(got)
 	}

@@ -436,7 +436,7 @@ func TestGalera(t *testing.T) {
 	close(stop)
 	m := <-written
 	d.until("the batch waits for the row that is held", func() bool {
-		return d.one("SELECT count(*) FROM information_schema.innodb_trx WHERE trx_state = 'LOCK WAIT'") != "0"
+		return d.transactions("LOCK WAIT") > 0
 	})
 	dbs[1].exec("UPDATE t SET m = m + 1 WHERE id = 10100")
 	m++

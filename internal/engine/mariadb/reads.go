@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"jugatum/internal/change"
@@ -44,6 +45,34 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 		}
 	}
 	return f.r, nil
+}
+
+// Estimate is what the optimizer reckons with where an index finds the rows; where
+// it would go through the table, all of its rows.
+func (db *DB) Estimate(ctx context.Context, c *change.Change) (int64, error) {
+	q := &change.Query{D: d}
+	q.Add("EXPLAIN SELECT 1").Source(c, change.Range{})
+	rows, err := db.pool.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	ref := strings.Trim(c.Ref, "`")
+	for rows.Next() {
+		var id, kind, table, access, possible, key, length, by, n, extra sql.NullString
+		if err := rows.Scan(&id, &kind, &table, &access, &possible, &key, &length, &by, &n, &extra); err != nil {
+			return 0, err
+		}
+		if !strings.EqualFold(table.String, ref) {
+			continue
+		}
+		found, err := strconv.ParseInt(n.String, 10, 64)
+		if err != nil || strings.EqualFold(access.String, "ALL") || access.String == "index" {
+			return c.Table.Rows, rows.Err()
+		}
+		return found, rows.Err()
+	}
+	return c.Table.Rows, rows.Err() // such as a filter that is never true: nothing is known of the table
 }
 
 // readAlike refuses SQL that a plain session here would read in another way than

@@ -82,6 +82,39 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 	return r, err
 }
 
+// Estimate counts the rows that a change concerns where an index or the key finds
+// them, up to one in a hundred of the table; where SQLite would go through the
+// table, it gives all of its rows.
+func (db *DB) Estimate(ctx context.Context, c *change.Change) (int64, error) {
+	q := &change.Query{D: d}
+	q.Add("EXPLAIN QUERY PLAN ").With(c, false).Add("SELECT 1").Source(c, change.Range{})
+	rows, err := db.pool.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	name := strings.ToLower(strings.Trim(c.Ref, `"`))
+	for rows.Next() {
+		var id, parent, none int64
+		var detail string
+		if err := rows.Scan(&id, &parent, &none, &detail); err != nil {
+			return 0, err
+		}
+		if detail = strings.ToLower(detail); detail == "scan "+name || strings.HasPrefix(detail, "scan "+name+" ") {
+			return c.Table.Rows, nil
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return 0, err
+	}
+	rows.Close()
+	q = &change.Query{D: d}
+	q.Add("SELECT count(*) FROM (").With(c, false).Add("SELECT 1").Source(c, change.Range{}).Add(" LIMIT ", fmt.Sprint(c.Table.Rows/100+1), ") AS jugatum_s")
+	var n int64
+	err = db.pool.QueryRowContext(ctx, q.String(), q.Args...).Scan(&n)
+	return n, err
+}
+
 // likeness is a query for rows with the columns of the table, from somewhere else.
 func likeness(t *change.Table) string {
 	text := "SELECT "
