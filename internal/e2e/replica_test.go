@@ -435,6 +435,7 @@ func TestGalera(t *testing.T) {
 	d.waitForBatches(25)
 	close(stop)
 	m := <-written
+	d.waitForBatches(40)
 	d.until("the batch waits for the row that is held", func() bool {
 		return d.transactions("LOCK WAIT") > 0
 	})
