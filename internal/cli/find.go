@@ -4,13 +4,19 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
 
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
 	"jugatum/internal/find"
+	"jugatum/internal/job"
+	"jugatum/internal/preview"
+	"jugatum/internal/rewrite"
 	"jugatum/internal/term"
 )
 
@@ -66,7 +72,7 @@ func (a *app) find() *cli.Command {
 				return usagef("%v", err)
 			}
 			if path := c.String("write"); path != "" {
-				if err := a.writeJob(path, r, c.String("becomes"), dbFlag(c, db)); err != nil {
+				if err := a.writeJob(ctx, db, path, r, c.String("becomes"), dbFlag(c, db)); err != nil {
 					return err
 				}
 			}
@@ -115,7 +121,7 @@ func (a *app) printFound(r *find.Result, took time.Duration) {
 		for _, k := range c.Kinds {
 			form, differs, count := k.Form, k.Differs, term.Count(k.Hits)
 			if differs == "" {
-				differs = o.Paint(term.Good, "not at all")
+				differs = o.Paint(term.Good, "exact")
 			}
 			for _, x := range k.Examples {
 				t.Row("  "+term.Fit(form, 28), differs, count, term.Fit(term.Clean(x.Key), 14), o.Marked(x.Before, x.Match, x.After, width))
@@ -126,8 +132,99 @@ func (a *app) printFound(r *find.Result, took time.Duration) {
 	}
 }
 
-// writeJob writes a job that replaces what was found, one step a column.
-func (a *app) writeJob(path string, r *find.Result, becomes, dbFlag string) error {
+// writeJob writes a job that replaces what was found, one step a table, with the
+// rows that its own preview counts. What no job can change is left out and named.
+func (a *app) writeJob(ctx context.Context, db engine.DB, path string, r *find.Result, becomes, dbFlag string) error {
+	tables, err := db.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	d := draft{text: r.Text, becomes: becomes, database: r.Database}
+	for _, t := range tables {
+		step := draftStep{table: t.String()}
+		for _, c := range r.Columns {
+			if c.Table != t.Name || c.Schema != t.Schema || c.Exact == 0 {
+				continue
+			}
+			name := t.String() + "." + c.Column
+			switch col, why := t.Named(c.Column), unchangeable(t, rewrite.Rules{}); {
+			case c.Parts:
+				d.leave(name, "an array or an enumeration", c.Exact)
+			case c.Bytes:
+				d.leave(name, "bytes", c.Exact)
+			case why != "":
+				d.leave(name, why, c.Exact)
+			case col.Generated:
+				d.leave(name, "computed by the database", c.Exact)
+			case t.Key != nil && slices.Contains(t.Key.Columns, col):
+				d.leave(name, "a part of the key, by which batches find their way", c.Exact)
+			default:
+				step.columns = append(step.columns, name)
+			}
+		}
+		if len(step.columns) > 0 {
+			d.steps = append(d.steps, step)
+		}
+	}
+	if len(d.steps) == 0 {
+		return refusef("nothing was found that a replacement would cover, so no job was written")
+	}
+	j, err := job.Parse(path, []byte(d.String()))
+	if err != nil {
+		return err
+	}
+	p := &plan{db: db, job: j, values: map[string]change.Value{}}
+	if err := p.build(ctx); err != nil {
+		return err
+	}
+	aside := int64(0)
+	for _, ch := range p.changes {
+		look, err := preview.Look(ctx, db, ch, "", 0)
+		if err != nil {
+			return lookError(db, p, err)
+		}
+		step := &d.steps[stepOf(j, ch)]
+		step.expect, step.counted = step.expect+look.Changes, true
+		if look.Replacement != nil {
+			step.damaged += look.Replacement.Damaged
+		}
+		aside += step.damaged
+	}
+	if err := os.WriteFile(path, []byte(d.String()), 0o644); err != nil {
+		return fmt.Errorf("the job cannot be written: %w", err)
+	}
+	for _, x := range d.left {
+		a.err.Printf("  %s left out: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(x))
+	}
+	more := ""
+	if aside > 0 {
+		more = fmt.Sprintf("; run it with --set-aside %d, for rows whose values look structured and are damaged", aside)
+	}
+	a.err.Printf("%s written, %d steps; `jugatum preview%s %s` shows what it would do%s\n", path, len(d.steps), dbFlag, path, more)
+	return nil
+}
+
+// draft is a job being written.
+type draft struct {
+	text, becomes, database string
+	steps                   []draftStep
+	left                    []string // what no job can change, and why
+}
+
+type draftStep struct {
+	table   string
+	columns []string
+	counted bool
+	expect  int64
+	damaged int64 // rows
+}
+
+func (d *draft) leave(column, why string, hits int64) {
+	d.left = append(d.left, fmt.Sprintf("%s, %s found there: %s", column, term.Count(hits), why))
+}
+
+// String is the job file.
+func (d *draft) String() string {
 	quote := func(s string) string {
 		b, err := toml.Marshal(map[string]string{"k": s})
 		if err != nil {
@@ -136,29 +233,23 @@ func (a *app) writeJob(path string, r *find.Result, becomes, dbFlag string) erro
 		return strings.TrimSpace(strings.TrimPrefix(string(b), "k = "))
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Found on %s in %s.\ntitle = %s\n", time.Now().Format("2006-01-02 15:04"), r.Database, quote("Replace "+r.Text))
-	steps := 0
-	for _, c := range r.Columns {
-		if c.Exact == 0 || c.Parts || c.Bytes {
-			continue
-		}
-		steps++
-		name := c.Table + "." + c.Column
-		if c.Schema != "" && c.Schema != "public" {
-			name = c.Schema + "." + name
-		}
-		var forms []string
-		for _, k := range c.Kinds {
-			forms = append(forms, strings.TrimSuffix(fmt.Sprintf("%s %s (%s)", term.Count(k.Hits), k.Form, k.Differs), " ()"))
-		}
-		fmt.Fprintf(&b, "\n[[step]]  # found: %s\nname = %s\nin = [%s]\nreplace = { find = %s, with = %s }\nexpect = %d\n", term.Clean(strings.Join(forms, "; ")), quote(name), quote(name), quote(r.Text), quote(becomes), c.ExactRows)
+	fmt.Fprintf(&b, "# Found on %s in %s.\ntitle = %s\n", time.Now().Format("2006-01-02 15:04"), term.Clean(d.database), quote("Replace "+d.text))
+	for _, x := range d.left {
+		fmt.Fprintf(&b, "# Left out: %s\n", term.Clean(x))
 	}
-	if steps == 0 {
-		return refusef("nothing was found that a replacement would cover, so no job was written")
+	for _, s := range d.steps {
+		b.WriteString("\n[[step]]\n")
+		if s.damaged > 0 {
+			fmt.Fprintf(&b, "# %d rows hold values that look structured and are damaged: --set-aside %d, or damaged = \"plain\"\n", s.damaged, s.damaged)
+		}
+		var in []string
+		for _, c := range s.columns {
+			in = append(in, quote(c))
+		}
+		fmt.Fprintf(&b, "name = %s\nin = [%s]\nreplace = { find = %s, with = %s }\n", quote(s.table), strings.Join(in, ", "), quote(d.text), quote(d.becomes))
+		if s.counted {
+			fmt.Fprintf(&b, "expect = %d\n", s.expect)
+		}
 	}
-	if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
-		return fmt.Errorf("the job cannot be written: %w", err)
-	}
-	a.err.Printf("%s written, %d steps; `jugatum preview%s %s` shows what it would do\n", path, steps, dbFlag, path)
-	return nil
+	return b.String()
 }

@@ -79,6 +79,7 @@ type plan struct {
 	method  string
 	changes []*change.Change
 	tables  []*change.Table // all there are; read where a step needs them
+	leftOut []string        // why tables that a pattern takes in are not changed
 }
 
 // load reads the job that a command's arguments name.

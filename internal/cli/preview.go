@@ -87,6 +87,9 @@ func (a *app) preview() *cli.Command {
 				return errors.Join(err, missed)
 			}
 			a.out.Printf("%s  %s\n", a.out.Paint(term.Bold, term.Clean(p.job.Name())), a.out.Paint(term.Faint, db.Name()))
+			for _, why := range p.leftOut {
+				a.out.Printf("  %s left out: %s\n", a.out.Paint(term.Warn, "warning"), term.Clean(why))
+			}
 			lifted := despite(c)
 			for _, s := range steps {
 				a.printStep(s, lifted, c.Bool("verbose"))

@@ -28,13 +28,15 @@ func (p *plan) replace(ctx context.Context, step int) error {
 		return p.job.At(&change.FieldError{Step: s.Name, Field: field, Err: err})
 	}
 	type part struct {
-		t    *change.Table
-		cols []*change.Column
+		t     *change.Table
+		cols  []*change.Column
+		named bool // one of the columns is named exactly, not by a pattern alone
 	}
 	var parts []part
 	used := map[string]bool{}
 	for _, t := range p.tables {
 		var cols []*change.Column
+		byName := false
 		for _, c := range t.Columns {
 			named := ""
 			for _, pattern := range s.Replace.In {
@@ -51,6 +53,7 @@ func (p *plan) replace(ctx context.Context, step int) error {
 			switch {
 			case c.Holds == change.WholeText && !c.Generated && (!key || exactly):
 				cols = append(cols, c)
+				byName = byName || exactly
 			case !exactly: // what a pattern takes in by the way
 			case c.Generated:
 				return fail("in", fmt.Errorf("%s.%s is computed by the database and cannot be assigned", t, c.Name))
@@ -63,7 +66,7 @@ func (p *plan) replace(ctx context.Context, step int) error {
 			}
 		}
 		if len(cols) > 0 {
-			parts = append(parts, part{t, cols})
+			parts = append(parts, part{t, cols, byName})
 		}
 	}
 	for _, pattern := range s.Replace.In {
@@ -78,6 +81,10 @@ func (p *plan) replace(ctx context.Context, step int) error {
 		name := s.Name
 		if len(parts) > 1 {
 			name += ": " + x.t.String()
+		}
+		if why := unchangeable(x.t, s.Replace.Rules); why != "" && !x.named { // what a pattern takes in by the way
+			p.leftOut = append(p.leftOut, why)
+			continue
 		}
 		if x.t.Refused != "" {
 			return fail("in", fmt.Errorf("%s: %s", x.t, x.t.Refused))
@@ -95,6 +102,17 @@ func (p *plan) replace(ctx context.Context, step int) error {
 		p.changes = append(p.changes, c)
 	}
 	return nil
+}
+
+// unchangeable says why a table's texts cannot be replaced, "" if they can.
+func unchangeable(t *change.Table, rules rewrite.Rules) string {
+	switch {
+	case t.Refused != "":
+		return t.Refused
+	case t.Key == nil && !rules.Flat:
+		return fmt.Sprintf("%s has no key by which its rows could be changed one by one", t)
+	}
+	return ""
 }
 
 func matchesAny(tables []*change.Table, pattern string) bool {

@@ -152,6 +152,9 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 	var steps []*ledger.Step
 	var refused []string
 	total := int64(0)
+	for _, why := range p.leftOut {
+		a.err.Printf("  %s left out: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(why))
+	}
 	lifted := despite(c)
 	counts := make([]int64, len(p.changes)) // of each change; -1 not counted
 	for i, ch := range p.changes {
