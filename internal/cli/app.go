@@ -9,10 +9,12 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"regexp"
 	"runtime/debug"
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -92,7 +94,8 @@ func status(err error) int {
 
 // app is what the commands share: the streams and what flags say about them.
 type app struct {
-	args     []string // of the program
+	args     []string  // of the program
+	begun    time.Time // of the run, when it was to be recorded
 	out, err *term.Out
 	keyboard *term.Keyboard
 }
@@ -145,8 +148,11 @@ func (a *app) root() *cli.Command {
 	return cmd
 }
 
+// oneDash is an option as the parser of arguments writes it in its errors.
+var oneDash = regexp.MustCompile(`(^|\s)-([a-z])`)
+
 func usage(_ context.Context, c *cli.Command, err error, _ bool) error {
-	return usagef("%v; see `%s --help`", err, c.FullName())
+	return usagef("%s; see `%s --help`", oneDash.ReplaceAllString(err.Error(), "$1--$2"), c.FullName())
 }
 
 // given reports whether an option stands on the command line, rather than in the environment.

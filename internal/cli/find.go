@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -48,6 +49,9 @@ func (a *app) find() *cli.Command {
 			if c.IsSet("becomes") != c.IsSet("write") {
 				return usagef("--becomes TEXT and --write FILE go together")
 			}
+			if c.IsSet("becomes") && c.String("becomes") == text {
+				return usagef("--becomes is the text itself: nothing would change")
+			}
 			if c.IsSet("sample") && (c.Int64("sample") < 1 || c.IsSet("write")) {
 				return usagef("--sample wants a number of rows from 1 up, and does not go with --write, whose counts would be wrong")
 			}
@@ -68,8 +72,12 @@ func (a *app) find() *cli.Command {
 					live.Show(func(int) []string { return []string{findLine(table, n, of, hits)} }, func() string { return findLine(table, n, of, hits) }, false)
 				}})
 			live.Clear()
-			if err != nil {
+			var pe *find.PatternError
+			switch {
+			case errors.As(err, &pe):
 				return usagef("%v", err)
+			case err != nil:
+				return err
 			}
 			if path := c.String("write"); path != "" {
 				if err := a.writeJob(ctx, db, path, r, c.String("becomes"), dbFlag(c, db)); err != nil {

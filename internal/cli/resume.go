@@ -34,6 +34,8 @@ func (a *app) resume() *cli.Command {
 					return err
 				}
 				switch {
+				case r.UndoneBy != 0:
+					return refusef("run %d was taken back by run %d and cannot go on", r.ID, r.UndoneBy)
 				case r.Status == ledger.Done && aside == 0:
 					return refusef("run %d is done; there is nothing to go on with", r.ID)
 				case r.Status == ledger.Done && !c.Bool("retry-set-aside"):
@@ -41,9 +43,6 @@ func (a *app) resume() *cli.Command {
 				}
 				if done, err := a.resumePaused(ctx, c, db, l, r); done || err != nil {
 					return err
-				}
-				if r.UndoneBy != 0 {
-					return refusef("run %d was taken back by run %d and cannot go on", r.ID, r.UndoneBy)
 				}
 				if c.IsSet("workers") {
 					if r.Options.Workers, err = pace.ParseWorkers(c.String("workers")); err != nil {

@@ -303,6 +303,7 @@ func (a *app) accept(given string, total int64) error {
 
 // record makes the ledger if need be, and the run in it.
 func (a *app) record(ctx context.Context, p *plan, l *ledger.Ledger, r *ledger.Run) ([]*runner.Work, error) {
+	a.begun = time.Now()
 	s, err := p.db.Session(ctx, engine.SessionOptions{Purpose: "jugatum", LockTimeout: 5 * time.Second})
 	if err != nil {
 		return nil, err
@@ -361,7 +362,10 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 			})
 		}
 	}
-	begun := time.Now()
+	begun := a.begun // before the run was recorded, which may wait for a lock
+	if begun.IsZero() {
+		begun = time.Now()
+	}
 	err := rn.Execute(ctx)
 	live.Clear()
 	if errors.Is(err, runner.ErrTaken) {
@@ -422,7 +426,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 		return &asideError{fmt.Sprintf("%s rows were set aside; `jugatum show %d%s` lists them, `jugatum resume %d%s --retry-set-aside` tries them again", term.Count(aside), r.ID, dbFlag(c, p.db), r.ID, dbFlag(c, p.db))}
 	}
 	if left > 0 {
-		return &asideError{fmt.Sprintf("%s rows were left alone because others had changed them since; `jugatum show %d%s` lists them", term.Count(left), r.ID, dbFlag(c, p.db))}
+		return &asideError{fmt.Sprintf("%s rows were left alone: others, or a trigger, have changed them since, or the database refuses their old values; `jugatum show %d%s` lists them", term.Count(left), r.ID, dbFlag(c, p.db))}
 	}
 	return nil
 }

@@ -117,11 +117,16 @@ func Columns(t *change.Table, o Options) []*change.Column {
 	return out
 }
 
-// Search looks for a text.
+// PatternError is a text or a pattern that cannot be looked for.
+type PatternError struct{ Msg string }
+
+func (e *PatternError) Error() string { return e.Msg }
+
+// Search looks for a text. What it is asked for wrongly is a *PatternError.
 func Search(ctx context.Context, db engine.DB, text string, o Options) (*Result, error) {
 	f, err := rewrite.NewFinder(text)
 	if err != nil {
-		return nil, err
+		return nil, &PatternError{err.Error()}
 	}
 	f.Ignore(o.Not)
 	if o.Base64 {
@@ -129,7 +134,7 @@ func Search(ctx context.Context, db engine.DB, text string, o Options) (*Result,
 	}
 	for _, p := range append(append([]string(nil), o.In...), o.Except...) {
 		if _, err := path.Match(p, ""); err != nil || !strings.Contains(p, ".") {
-			return nil, fmt.Errorf("%q is no pattern of columns; write 'table.column', 'table.*' or '*.column'", p)
+			return nil, &PatternError{fmt.Sprintf("%q is no pattern of columns; write 'table.column', 'table.*' or '*.column'", p)}
 		}
 	}
 	tables, err := db.Tables(ctx)
@@ -153,7 +158,7 @@ func Search(ctx context.Context, db engine.DB, text string, o Options) (*Result,
 		}
 	}
 	if r.Tables = len(looks); r.Tables == 0 && len(o.In) > 0 {
-		return nil, fmt.Errorf("no column that can hold text is one of %s", strings.Join(o.In, ", "))
+		return nil, &PatternError{fmt.Sprintf("no column that can hold text is one of %s", strings.Join(o.In, ", "))}
 	}
 	// The largest first, so that in the end nobody waits for a late one.
 	order := make([]int, len(looks))

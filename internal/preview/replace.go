@@ -145,6 +145,7 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 	for i := range values {
 		into[i] = &values[i]
 	}
+	spread := spreader{most: sample}
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return err
@@ -170,17 +171,23 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 					r.Columns[i].Already += n
 				}
 			}
+			res, err := c.Rewrite.Look(v)
+			stays := v // what is nearly the text and is not replaced stands in the new value as well
+			if err == nil && len(res.Edits) > 0 {
+				stays = rewrite.Apply(v, res.Edits)
+			}
 			for _, f := range finders {
 				for _, h := range f.Find(v) {
 					if h.Replaced() && h.Kind != "" {
 						r.Within++
 					}
+				}
+				for _, h := range f.Find(stays) {
 					if !h.Replaced() {
 						nears[i][[2]string{h.Place.String(), h.Kind}]++
 					}
 				}
 			}
-			res, err := c.Rewrite.Look(v)
 			if err != nil {
 				damaged = true
 				if len(r.Broken) < brokenShown {
@@ -227,20 +234,65 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 		case len(row.Changes) > 0:
 			p.Matched++
 			p.Changes++
-			if len(p.Sample) < sample || fresh && sample > 0 && len(p.Sample) < sample+formsShown {
-				p.Sample = append(p.Sample, row)
-			}
+			spread.add(row, fresh)
 		}
 	}
 	if err := rows.Err(); err != nil {
 		return fmt.Errorf("step %q: %w", c.Step, err)
 	}
+	p.Sample = spread.rows()
 	for i := range cols {
 		r.Columns[i].Forms, r.Columns[i].Near = forms[i].list(), nears[i].list()
 		p.found(hazard.Rows(c, "does-not-fit", tooLong[i], cols[i].Column.Name, cols[i].Column.Type))
 	}
 	p.replaceHazards(c, finders != nil)
 	return nil
+}
+
+// spreader picks rows spread over all that come, without knowing how many that
+// will be, and the first of every form.
+type spreader struct {
+	most   int
+	seen   int
+	stride int // one in so many is held
+	held   []Row
+	fresh  []Row // the first of a form, where it is not held as well
+}
+
+func (s *spreader) add(row Row, fresh bool) {
+	if s.most == 0 {
+		return
+	}
+	at := s.seen
+	s.seen++
+	s.stride = max(s.stride, 1)
+	switch {
+	case at%s.stride == 0:
+		s.held = append(s.held, row)
+		if len(s.held) > 2*s.most {
+			half := s.held[:0]
+			for i := 0; i < len(s.held); i += 2 {
+				half = append(half, s.held[i])
+			}
+			s.held, s.stride = half, 2*s.stride
+		}
+	case fresh && len(s.fresh) < formsShown:
+		s.fresh = append(s.fresh, row)
+	}
+}
+
+// rows gives those picked.
+func (s *spreader) rows() []Row {
+	var out []Row
+	n := min(s.most, len(s.held))
+	for i := range n {
+		at := 0
+		if n > 1 {
+			at = i * (len(s.held) - 1) / (n - 1)
+		}
+		out = append(out, s.held[at])
+	}
+	return append(out, s.fresh...)
 }
 
 // replaceHazards are those of the texts themselves.

@@ -44,7 +44,7 @@ func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table,
 		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s.%s belongs to Jugatum or to the server itself and is not changed by a job", t.Schema, t.Name)}
 	}
 	t.Partitioned, t.Alone = kind == "p", kind == "r"
-	for _, read := range []func(context.Context, *change.Table, uint32) error{db.heirs, db.columns, db.indexes, db.triggers, db.references, db.size} {
+	for _, read := range []func(context.Context, *change.Table, uint32) error{db.heirs, db.rules, db.columns, db.indexes, db.triggers, db.references, db.size} {
 		if err := read(ctx, t, oid); err != nil {
 			return nil, fmt.Errorf("reading the catalogue about %s: %w", t, err)
 		}
@@ -132,6 +132,16 @@ func (db *DB) heirs(ctx context.Context, t *change.Table, oid uint32) error {
 		}
 	}
 	return rows.Err()
+}
+
+// rules refuses a table whose rules make other statements of ours, or none.
+func (db *DB) rules(ctx context.Context, t *change.Table, oid uint32) error {
+	var name sql.NullString
+	err := db.pool.QueryRowContext(ctx, "SELECT min(rulename) FROM pg_rewrite WHERE ev_class = $1 AND ev_type <> '1' AND ev_enabled <> 'D'", oid).Scan(&name)
+	if err == nil && name.Valid {
+		t.Refused = fmt.Sprintf("rule %s of %s makes other statements of those that change it, which cannot be kept or counted; disable the rule, or change the table that it leads to", name.String, t)
+	}
+	return err
 }
 
 func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {

@@ -35,6 +35,9 @@ func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, er
 	if err != nil {
 		return nil, err
 	}
+	if kind == "virtual" || kind == "shadow" {
+		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s is a %s table, kept by an extension of SQLite in its own way: only statements through the virtual table itself change it, and not in batches", t.Name, kind)}
+	}
 	if kind != "table" {
 		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s is a %s, not a table: change the tables beneath it", t.Name, kind)}
 	}
