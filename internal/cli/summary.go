@@ -424,6 +424,9 @@ func (a *app) printAstray(rows []ledger.Left, what, wanted, found string) {
 			t.Row(key, term.Clean(col), should, is)
 			key = ""
 		}
+		if why := x.Found[ledger.RefusedBecause]; why != "" {
+			t.Row(key, "", o.Paint(term.Warn, "refused:"), term.Fit(term.Clean(why), 2*each))
+		}
 	}
 	t.Print()
 }

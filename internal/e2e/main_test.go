@@ -232,6 +232,16 @@ func ownMariaDB(t *testing.T, settings ...string) (*testserver.MariaDB, *databas
 	return m, d
 }
 
+// open connects to a PostgreSQL database anew.
+func (d *database) open() {
+	d.t.Helper()
+	var err error
+	if d.db, err = sql.Open("pgx", d.url+"&default_query_exec_mode=exec"); err != nil {
+		d.t.Fatal(err)
+	}
+	d.t.Cleanup(func() { d.db.Close() })
+}
+
 // reopen goes on with another SQLite file.
 func (d *database) reopen(path string) {
 	d.t.Helper()

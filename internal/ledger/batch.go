@@ -208,6 +208,10 @@ func (l *Ledger) LeaveAlone(ctx context.Context, tx *engine.Tx, run int64, rows 
 	return nil
 }
 
+// RefusedBecause stands, among the columns found, for the database's reason where
+// it refused to have the old values back.
+const RefusedBecause = "(refused)"
+
 // LeftAlone reads up to limit of the rows that a run left alone.
 func (l *Ledger) LeftAlone(ctx context.Context, run int64, limit int) ([]Left, error) {
 	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, seq, row_key, expected, found FROM @left_alone WHERE run = ? ORDER BY step, seq LIMIT ?"), run, limit)

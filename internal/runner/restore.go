@@ -130,7 +130,7 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 	for i := range left {
 		for _, x := range refused {
 			if x.Seq == left[i].Seq {
-				left[i].Found[refusedBecause] = x.Found[refusedBecause]
+				left[i].Found[ledger.RefusedBecause] = x.Found[ledger.RefusedBecause]
 			}
 		}
 	}
@@ -145,9 +145,6 @@ const (
 	// carefulFor is how many batches go row by row after one that could not be put
 	// back as a whole: there are probably more to come.
 	carefulFor = 20
-
-	// refusedBecause stands, among the columns found, for the database's reason.
-	refusedBecause = "(refused)"
 )
 
 // rowByRow puts rows back one by one, the last first, and leaves those alone that
@@ -180,7 +177,7 @@ func (s *restore) rowByRow(ctx context.Context, tx *engine.Tx, kept *change.Kept
 		e, err := s.k.DB.Measure(ctx, tx, change.Restore(s.w.Change, kept, seq-1, seq))
 		switch {
 		case err != nil && s.k.DB.Fault(err) == engine.Data:
-			refused = append(refused, ledger.Left{Seq: seq, Found: map[string]string{refusedBecause: err.Error()}})
+			refused = append(refused, ledger.Left{Seq: seq, Found: map[string]string{ledger.RefusedBecause: err.Error()}})
 			if _, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_row"); err != nil {
 				return sum, nil, err
 			}

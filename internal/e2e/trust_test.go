@@ -1,0 +1,200 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"syscall"
+	"testing"
+)
+
+// TestInheritance: PostgreSQL's statement reaches the rows of tables that inherit;
+// each becomes a step of its own, with its own columns kept.
+func TestInheritance(t *testing.T) {
+	d := fresh(t, "postgres")
+	d.exec("CREATE TABLE t (id int PRIMARY KEY, v int)", "CREATE TABLE c (extra text, PRIMARY KEY (id)) INHERITS (t)", "INSERT INTO t VALUES (1, 10)", "INSERT INTO c VALUES (1, 1000, 'x'), (2, 5, 'y')")
+	rows := func() []string {
+		return append(d.lines("SELECT x::text FROM ONLY t x ORDER BY 1"), d.lines("SELECT x::text FROM c x ORDER BY 1")...)
+	}
+	before := rows()
+	d.must(0, "run", "--sql", "UPDATE t SET v = v + 1", "--every-row", "--accept", "3", "--batch", "7")
+	same(t, "updated", rows(), []string{"(1,11)", "(1,1001,x)", "(2,6,y)"})
+	d.must(0, "verify", "1")
+	d.must(0, "undo", "1")
+	same(t, "undone", rows(), before)
+	d.must(0, "run", "--sql", "DELETE FROM t WHERE v > 5", "--accept", "any")
+	same(t, "deleted", rows(), []string{"(2,5,y)"})
+	d.must(0, "undo", "3")
+	same(t, "put back", rows(), before)
+	d.must(0, "run", "--sql", "UPDATE ONLY t SET v = 0", "--every-row", "--accept", "1")
+	d.must(0, "verify", "5")
+	d.exec("CREATE TABLE g () INHERITS (c)")
+	if o := d.must(3, "run", "--sql", "UPDATE t SET v = 7", "--every-row", "--accept", "any"); !strings.Contains(o.err, "no-key") {
+		t.Error(o.err)
+	}
+}
+
+// TestEmptyKeys: no bytes and no text are keys like any other.
+func TestEmptyKeys(t *testing.T) {
+	d := fresh(t, "sqlite")
+	for i, values := range []string{"(x'', 1), (x'01', 2), (x'02', 3)", "(x'', 1)", "('', 1), (x'', 2), (x'00', 3)", "('', 1)"} {
+		d.exec("DROP TABLE IF EXISTS t", "CREATE TABLE t (id any PRIMARY KEY, a)", "INSERT INTO t VALUES "+values)
+		before := d.dump("t")
+		rows := d.one("SELECT count(*) FROM t")
+		d.must(0, "run", "--sql", "UPDATE t SET a = a + 1", "--every-row", "--accept", rows, "--batch", "1", "--again")
+		if got := d.one("SELECT sum(a) FROM t"); got != map[string]string{"1": "2", "3": "9"}[rows] {
+			t.Errorf("%s: the sum is %s", values, got)
+		}
+		run := fmt.Sprint(2*i + 1)
+		d.must(0, "verify", run)
+		d.must(0, "undo", run, "--batch", "1")
+		same(t, "undone", d.dump("t"), before)
+	}
+}
+
+// TestPlainSettings: the job's SQL means what it means in a plain session.
+func TestPlainSettings(t *testing.T) {
+	d := fresh(t, "postgres")
+	name := d.one("SELECT current_database()")
+	d.exec("ALTER DATABASE "+name+" SET datestyle = 'SQL, DMY'", "ALTER DATABASE "+name+" SET extra_float_digits = -3", "ALTER DATABASE "+name+" SET bytea_output = 'escape'", "ALTER DATABASE "+name+" SET intervalstyle = 'sql_standard'",
+		"CREATE TABLE t (d date PRIMARY KEY, ts timestamptz, txt text, f float8, b bytea)", "INSERT INTO t SELECT date '2020-01-01' + i, timestamptz '2020-01-01' + i * interval '1 day', '', i / 3.0, '\\x00ff' FROM generate_series(1, 60) AS i", "CREATE TABLE plain AS SELECT * FROM t")
+	other := &database{t: t, engine: "postgres", url: d.url}
+	other.open() // a session that begins with these settings
+	const set = " SET txt = f::text || b::text || d::text || (ts - '01/02/2020')::text || coalesce(nullif(d, '03/02/2020')::text, '!') WHERE d > '02/01/2020'"
+	other.exec("UPDATE plain" + set)
+	d.must(0, "run", "--sql", "UPDATE t"+set, "--accept", "59", "--batch", "7")
+	same(t, "batches", other.lines("SELECT x::text FROM t x ORDER BY d"), other.lines("SELECT x::text FROM plain x ORDER BY d"))
+	d.must(0, "verify", "1")
+	d.must(0, "undo", "1", "--batch", "5")
+	if got := other.one("SELECT count(*) FROM t WHERE txt <> ''"); got != "0" {
+		t.Errorf("%s rows were not put back", got)
+	}
+}
+
+// TestOneClock: a run that is stopped and resumed writes one time.
+func TestOneClock(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.killTable()
+		d.exec("ALTER TABLE t ADD COLUMN ts " + map[string]string{"sqlite": "TEXT", "postgres": "timestamptz", "mariadb": "datetime(6)"}[d.engine])
+		now := map[string]string{"sqlite": "strftime('%Y-%m-%d %H:%M:%f', 'now')", "postgres": "now()", "mariadb": "now(6)"}[d.engine]
+		cmd := d.start("run", "--sql", "UPDATE t SET ts = "+now+" WHERE id > 0", "--accept", "any", "--batch", "200")
+		release := d.gate(killRows - 9)
+		d.waitForBatches(3)
+		cmd.Process.Signal(syscall.SIGTERM)
+		cmd.Wait()
+		release()
+		if got := cmd.ProcessState.ExitCode(); got != 4 {
+			t.Fatalf("exit status %d\n%s", got, cmd.Stderr)
+		}
+		d.must(0, "resume", "1")
+		if got := d.one("SELECT count(DISTINCT ts) FROM t"); got != "1" {
+			t.Errorf("%s different times were written", got)
+		}
+		d.must(0, "verify", "1")
+	})
+}
+
+// TestAnyAsksWhatTheCatalogueTells: --accept any lifts no refusal.
+func TestAnyAsksWhatTheCatalogueTells(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer)", "INSERT INTO t SELECT i, i FROM "+d.numbers(20))
+		for _, rule := range []string{"CASCADE", "SET NULL"} {
+			d.exec("DROP TABLE IF EXISTS child", "CREATE TABLE child (c integer PRIMARY KEY, t_id integer, CONSTRAINT fk FOREIGN KEY (t_id) REFERENCES t (id) ON DELETE "+rule+")", "INSERT INTO child VALUES (1, 3), (2, NULL)")
+			before := d.dump("child")
+			o := d.must(3, "run", "--sql", "DELETE FROM t WHERE n < 10", "--accept", "any")
+			if !strings.Contains(o.err, "cascade") || !strings.Contains(o.err, "--despite cascade") {
+				t.Errorf("%s: %s", rule, o.err)
+			}
+			same(t, "child", d.dump("child"), before)
+		}
+		d.must(0, "run", "--sql", "DELETE FROM t WHERE n > 10", "--accept", "any") // to which nothing refers
+	})
+}
+
+// TestReadOnlyByDefault: a database that somebody has made read-only is left alone.
+func TestReadOnlyByDefault(t *testing.T) {
+	d := fresh(t, "postgres")
+	d.exec("CREATE TABLE t (id int PRIMARY KEY, n int)", "INSERT INTO t VALUES (1, 1)", "ALTER DATABASE "+d.one("SELECT current_database()")+" SET default_transaction_read_only = on")
+	args := []string{"run", "--sql", "UPDATE t SET n = 2 WHERE id = 1", "--accept", "1"}
+	if o := d.must(3, args...); !strings.Contains(o.err, "--despite read-only") {
+		t.Error(o.err)
+	}
+	d.must(0, append(args, "--despite", "read-only")...)
+	d.must(3, "undo", "1")
+	d.must(0, "undo", "1", "--despite", "read-only")
+}
+
+// TestStopIsForOneLife: a stop that came too late for its run does not stop the next resume.
+func TestStopIsForOneLife(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.killTable()
+		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "20")
+		release := d.gate(killRows - 9)
+		d.waitForBatches(3)
+		cmd.Process.Kill()
+		cmd.Wait()
+		release()
+		d.exec("INSERT INTO " + d.ledger("signal") + " (run, n, at, kind, args, who, host) VALUES (1, 1, '2026-01-01 00:00:00.000000+00:00', 'stop', '{}', 'clerk', 'quay')")
+		d.must(0, "resume", "1")
+		d.changedOnce()
+	})
+}
+
+// TestAccountCanFail: where the numbers do not add up, the run says so.
+func TestAccountCanFail(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer)", "INSERT INTO t SELECT i, i FROM "+d.numbers(100), "CREATE TABLE u (id integer PRIMARY KEY, n integer)", "INSERT INTO u VALUES (1, 1)")
+		d.settled("t")
+		d.must(0, "run", "--sql", "UPDATE t SET n = n + 1 WHERE id > 0", "--accept", "100", "--batch", "30")
+		// What stands for a fault of ours: a row that was kept is not there.
+		kept := d.ledger("kept_1_1")
+		if d.engine == "mariadb" {
+			kept = d.ledger("packed_1_1")
+		}
+		d.exec("DELETE FROM "+kept+" WHERE "+d.by("last", "seq")+" = (SELECT x FROM (SELECT max("+d.by("last", "seq")+") AS x FROM "+kept+") AS y)", "UPDATE "+d.ledger("run")+" SET status = 'failed' WHERE id = 1")
+		if o := d.must(6, "resume", "1"); !strings.Contains(o.err, "does not add up") {
+			t.Error(o.err)
+		}
+		d.must(6, "verify", "1")
+	})
+}
+
+// TestUndoHasNoDeadEnd: what went through once goes back, or is listed.
+func TestUndoHasNoDeadEnd(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, v integer UNIQUE)", "INSERT INTO t SELECT i, 51 - i FROM "+d.numbers(50))
+		before := d.dump("t")
+		d.must(0, "run", "--sql", "UPDATE t SET v = v + 1 WHERE id > 0", "--accept", "any", "--batch", "7")
+		d.must(0, "undo", "1", "--batch", "7")
+		same(t, "undone", d.dump("t"), before)
+		if d.engine != "postgres" {
+			return
+		}
+		d.exec("CREATE TABLE r (id integer PRIMARY KEY, n integer)", "INSERT INTO r VALUES (1, 200), (2, 20), (3, 30)", "ALTER TABLE r ADD CONSTRAINT small CHECK (n < 100) NOT VALID")
+		d.must(0, "run", "--sql", "UPDATE r SET n = 5 WHERE id > 0", "--accept", "any")
+		o := d.must(5, "undo", "3")
+		if !strings.Contains(o.out, "small") {
+			t.Errorf("it does not say why a row was left alone: %s", o.out)
+		}
+		same(t, "but for one row", d.lines("SELECT r::text FROM r ORDER BY 1"), []string{"(1,5)", "(2,20)", "(3,30)"})
+	})
+}
+
+// TestFewRowsByIndex: a few rows that an index finds are a few batches, however
+// large the table.
+func TestFewRowsByIndex(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		const rows = 150_000
+		d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, n integer, s varchar(20))", "INSERT INTO t SELECT i, i % 15000, 'x' FROM "+d.numbers(rows), "CREATE INDEX by_n ON t (n)")
+		d.settled("t")
+		for i, where := range []string{"n = 78", fmt.Sprintf("id = %d", rows/2)} {
+			d.must(0, "run", "--sql", "UPDATE t SET s = 'y' WHERE "+where, "--accept", "any")
+			if got := atoi(d.one(fmt.Sprintf("SELECT count(*) FROM %s WHERE run = %d", d.ledger("batch"), i+1))); got > 3 {
+				t.Errorf("%s: %d batches", where, got)
+			}
+			d.must(0, "verify", fmt.Sprint(i+1))
+		}
+		if got := d.one("SELECT count(*) FROM t WHERE s = 'y'"); got != "11" {
+			t.Errorf("%s rows changed", got)
+		}
+	})
+}
