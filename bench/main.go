@@ -82,10 +82,11 @@ func main() {
 	only := flag.String("only", "", "changes whose name holds this")
 	search := flag.Bool("find", false, "instead: find over the demo database, against statements written by hand")
 	cost := flag.Bool("cost", false, "instead: what the measuring of batches costs (postgres, mariadb)")
+	undo := flag.Bool("undo", false, "instead: what an undo takes, against its run")
 	flag.Parse()
 	wanted = *only
 	mode := ""
-	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost} {
+	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo} {
 		if on {
 			mode += name
 		}
@@ -111,10 +112,10 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 		}
 	}
 	var all []result
-	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead}
+	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead}
 	instead := heads[mode]
 	if mode != "" && instead == "" {
-		return fmt.Errorf("only one of -load, -find and -cost at a time")
+		return fmt.Errorf("only one of -load, -find, -cost and -undo at a time")
 	}
 	for _, e := range []string{"postgres", "mariadb", "sqlite"} {
 		if engine != "all" && engine != e {
@@ -130,6 +131,8 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 			switch {
 			case mode == "find":
 				text, err = b.search(rounds)
+			case mode == "undo":
+				text, err = b.undos(rounds)
 			case e == "sqlite": // one writer, and nothing to ask
 			case mode == "load":
 				text, err = b.underLoad(rounds, rate, sessions, with)

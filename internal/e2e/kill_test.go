@@ -156,7 +156,7 @@ func TestKilledAndResumed(t *testing.T) {
 func TestStopped(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.killTable()
-		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "20")
+		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", map[bool]string{true: "20", false: "200"}[d.engine == "sqlite"])
 		release := d.gate(killRows - 9) // it cannot end before it is told to
 		d.waitForBatches(3)
 		cmd.Process.Signal(syscall.SIGTERM)
@@ -273,6 +273,7 @@ func TestWorkersTerminated(t *testing.T) {
 
 // servers runs a test on each engine that has a server.
 func servers(t *testing.T, f func(t *testing.T, d *database)) {
+	beside(t)
 	for _, e := range []string{"postgres", "mariadb"} {
 		t.Run(e, func(t *testing.T) {
 			t.Parallel()

@@ -87,8 +87,19 @@ type database struct {
 	said   string               // file to which the program started last writes its messages
 }
 
+// parallel are the tests that run beside others already.
+var parallel sync.Map
+
+// beside has a test run beside others; it may be asked for more than once.
+func beside(t *testing.T) {
+	if _, there := parallel.LoadOrStore(t, true); !there {
+		t.Parallel()
+	}
+}
+
 // engines runs a test on each engine, with a fresh database.
 func engines(t *testing.T, f func(t *testing.T, d *database)) {
+	beside(t)
 	for _, e := range []string{"sqlite", "postgres", "mariadb"} {
 		t.Run(e, func(t *testing.T) {
 			t.Parallel()
