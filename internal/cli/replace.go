@@ -192,6 +192,7 @@ func stays(form, differs string) string {
 type leftOver struct {
 	Text      string   `json:"text"`
 	Left      int64    `json:"left"`      // occurrences that the job should have replaced, in its columns
+	Still     []leftIn `json:"still"`     // where these are
 	Near      []leftIn `json:"near"`      // other occurrences in its columns
 	Elsewhere []leftIn `json:"elsewhere"` // in other columns
 }
@@ -231,7 +232,7 @@ func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
 			if err != nil {
 				return nil, err
 			}
-			x := leftOver{Text: pair.Find, Near: []leftIn{}, Elsewhere: []leftIn{}}
+			x := leftOver{Text: pair.Find, Still: []leftIn{}, Near: []leftIn{}, Elsewhere: []leftIn{}}
 			for _, col := range r.Columns {
 				t := change.Table{Schema: col.Schema, Name: col.Table}
 				name := t.String() + "." + col.Column
@@ -241,7 +242,9 @@ func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
 				}
 				x.Left += col.Exact
 				for _, k := range col.Kinds {
-					if !k.Covered {
+					if k.Covered { // what the job was to replace
+						x.Still = append(x.Still, leftIn{name, "the very text: its row was set aside, or others have written it since", k.Hits})
+					} else {
 						x.Near = append(x.Near, leftIn{name, stays(k.Form, k.Differs), k.Hits})
 					}
 				}
@@ -272,12 +275,12 @@ func (a *app) printSearch(list []leftOver) {
 		if x.Left > 0 {
 			style = term.Bad
 		}
-		o.Printf("\n  search   %s: %s in the columns of the job; nearly the text there %s, elsewhere %s\n", term.Clean(x.Text), o.Paint(style, term.Count(x.Left)+" left"), term.Count(near), term.Count(elsewhere))
-		if near+elsewhere == 0 {
+		o.Printf("\n  search   %s: %s; %s similar texts not replaced; %s in other columns\n", term.Clean(x.Text), o.Paint(style, term.Count(x.Left)+" left"), term.Count(near), term.Count(elsewhere))
+		if near+elsewhere+x.Left == 0 {
 			continue
 		}
 		t := o.NewTable("  left in", ">found", "because")
-		for _, l := range append(append([]leftIn(nil), x.Near...), x.Elsewhere...) {
+		for _, l := range slices.Concat(x.Still, x.Near, x.Elsewhere) {
 			t.Row("  "+term.Clean(l.Column), term.Count(l.Hits), l.Because)
 		}
 		t.Print()
