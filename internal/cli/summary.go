@@ -412,6 +412,7 @@ func (a *app) printAstray(rows []ledger.Left, what, wanted, found string) {
 	o := a.out
 	t := o.NewTable("  "+what, "column", wanted, found)
 	each := max((o.Width()-50)/2, 16)
+	var refused []string
 	for _, x := range rows {
 		key := "  " + term.Fit(term.Clean(x.Key), 24)
 		if x.Gone {
@@ -425,8 +426,11 @@ func (a *app) printAstray(rows []ledger.Left, what, wanted, found string) {
 			key = ""
 		}
 		if why := x.Found[ledger.RefusedBecause]; why != "" {
-			t.Row(key, "", o.Paint(term.Warn, "refused:"), term.Fit(term.Clean(why), 2*each))
+			refused = append(refused, fmt.Sprintf("row %s was refused: %s", term.Clean(x.Key), term.Clean(why)))
 		}
 	}
 	t.Print()
+	for _, x := range refused {
+		o.Printf("  %s\n", o.Paint(term.Warn, x))
+	}
 }

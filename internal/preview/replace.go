@@ -256,43 +256,45 @@ type spreader struct {
 	seen   int
 	stride int // one in so many is held
 	held   []Row
-	fresh  []Row // the first of a form, where it is not held as well
+	fresh  []Row // the first of each form
 }
 
 func (s *spreader) add(row Row, fresh bool) {
 	if s.most == 0 {
 		return
 	}
+	if fresh && len(s.fresh) < formsShown {
+		s.fresh = append(s.fresh, row)
+		return
+	}
 	at := s.seen
 	s.seen++
-	s.stride = max(s.stride, 1)
-	switch {
-	case at%s.stride == 0:
-		s.held = append(s.held, row)
-		if len(s.held) > 2*s.most {
-			half := s.held[:0]
-			for i := 0; i < len(s.held); i += 2 {
-				half = append(half, s.held[i])
-			}
-			s.held, s.stride = half, 2*s.stride
+	if s.stride = max(s.stride, 1); at%s.stride > 0 {
+		return
+	}
+	if s.held = append(s.held, row); len(s.held) > 2*s.most {
+		half := s.held[:0]
+		for i := 0; i < len(s.held); i += 2 {
+			half = append(half, s.held[i])
 		}
-	case fresh && len(s.fresh) < formsShown:
-		s.fresh = append(s.fresh, row)
+		s.held, s.stride = half, 2*s.stride
 	}
 }
 
 // rows gives those picked.
 func (s *spreader) rows() []Row {
-	var out []Row
-	n := min(s.most, len(s.held))
+	out := append([]Row(nil), s.fresh...)
+	n := min(max(s.most-len(out), 0), len(s.held))
 	for i := range n {
 		at := 0
 		if n > 1 {
 			at = i * (len(s.held) - 1) / (n - 1)
+		} else {
+			at = len(s.held) - 1
 		}
 		out = append(out, s.held[at])
 	}
-	return append(out, s.fresh...)
+	return out
 }
 
 // replaceHazards are those of the texts themselves.
