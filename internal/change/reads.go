@@ -11,6 +11,7 @@ import (
 // The zero value is nothing.
 type Reads struct {
 	Target   bool     // rows of its target once more: later batches would see what earlier ones did
+	Live     []string // functions that read the target while the statement changes it, and so see some of the change (MariaDB)
 	Opaque   []string // functions of which nobody can see what they read, as "f()"
 	Volatile []string // functions that give another value at every call, where that is once a row
 	Once     []string // functions of which one statement takes one value for all rows, and each batch another
@@ -23,7 +24,7 @@ func (r *Reads) Merge(o Reads) {
 	for _, x := range []struct {
 		to   *[]string
 		from []string
-	}{{&r.Opaque, o.Opaque}, {&r.Volatile, o.Volatile}, {&r.Once, o.Once}} {
+	}{{&r.Live, o.Live}, {&r.Opaque, o.Opaque}, {&r.Volatile, o.Volatile}, {&r.Once, o.Once}} {
 		for _, name := range x.from {
 			if !slices.Contains(*x.to, name) {
 				*x.to = append(*x.to, name)

@@ -59,6 +59,9 @@ func Text(c *change.Change, method string) []Finding {
 	if c.Where.Empty() && c.From.Empty() && c.First == nil {
 		f.add(EveryRow, Refusal, "there is no filter: every row of %s is concerned; run needs --every-row", c.Table)
 	}
+	if len(c.Reads.Live) > 0 {
+		f.add(ReadsTarget, Refusal, "%s reads %s while the statement changes it: what it finds depends on the order of the rows, also in one statement; compute the value by a sub-query", strings.Join(c.Reads.Live, ", "), c.Table)
+	}
 	if method != "single" {
 		switch {
 		case c.Table.Key == nil:
@@ -84,7 +87,7 @@ func Text(c *change.Change, method string) []Finding {
 // reads tells what the server says the change reads besides its row.
 func (f *finder) reads() {
 	r := f.c.Reads
-	if r.Target {
+	if r.Target && len(r.Live) == 0 {
 		f.add(ReadsTarget, Refusal, "the step reads %s, the table that it changes: later batches would see what earlier ones did, one statement would not; use --method single", f.c.Table)
 	}
 	if len(r.Opaque) > 0 {

@@ -39,7 +39,7 @@ func Reads(t *testing.T, db engine.DB, cases []ReadsCase) {
 			t.Errorf("%s: %v", x.SQL, err)
 			continue
 		}
-		for _, list := range [][]string{got.Opaque, got.Volatile, got.Once} {
+		for _, list := range [][]string{got.Live, x.Want.Live, got.Opaque, got.Volatile, got.Once} {
 			slices.Sort(list)
 		}
 		if !reflect.DeepEqual(got, x.Want) {

@@ -192,9 +192,15 @@ func (f *follower) calls(ctx context.Context, tokens []sqltext.Token, in string,
 			f.r.Merge(change.Reads{Opaque: []string{word + "()"}})
 			continue
 		}
+		before := f.r.Target
+		f.r.Target = false
 		if err := f.text(ctx, text, schema, word+"()"); err != nil {
 			return err
 		}
+		if f.r.Target {
+			f.r.Merge(change.Reads{Live: []string{word + "()"}})
+		}
+		f.r.Target = f.r.Target || before
 	}
 	return nil
 }
