@@ -133,7 +133,7 @@ func TestStandbyIsWaitedFor(t *testing.T) {
 			t.Errorf("batches go on while the standby %s: %s, then %s", why, batches, got)
 		}
 	}
-	cmd := d.starting("run", "--sql", killSQL, "--accept", "any", "--batch", "20", "--lag", "600ms")
+	cmd := d.starting("run", "--sql", killSQL, "--accept", "any", "--batch", "50", "--lag", "600ms")
 	d.waitForBatches(5)
 	replica.lines("SELECT pg_wal_replay_pause()::text")
 	standsStill("is behind", "a replica is")

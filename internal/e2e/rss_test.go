@@ -34,7 +34,7 @@ func peak(pid int, ended <-chan struct{}) int64 {
 // TestMemory: what the program needs does not grow with the table, and is not
 // more than 64 MiB.
 func TestMemory(t *testing.T) {
-	const small, large, most, growth = 500_000, 1_000_000, 64 << 20, 12 << 20
+	const small, large, most, growth = 300_000, 600_000, 64 << 20, 12 << 20
 	engines(t, func(t *testing.T, d *database) {
 		unlogged := ""
 		if d.engine == "postgres" {

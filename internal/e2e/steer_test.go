@@ -209,7 +209,7 @@ func TestOwnWaitsAreSeen(t *testing.T) {
 		}
 		defer conn.Close()
 		begun := time.Now()
-		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "50", "--hold", "3s")
+		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "200", "--hold", "3s")
 		d.waitForBatches(3)
 		begin := "BEGIN"
 		if d.engine == "sqlite" {
@@ -221,7 +221,7 @@ func TestOwnWaitsAreSeen(t *testing.T) {
 			}
 		}
 		if d.engine != "sqlite" { // all batches but the one that needs the row
-			d.waitForBatches((killRows-9+49)/50 - 1)
+			d.waitForBatches((killRows-9+199)/200 - 1)
 		}
 		d.stuck()
 		time.Sleep(1200 * time.Millisecond) // from here on it waits: several looks see it

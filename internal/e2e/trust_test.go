@@ -127,7 +127,7 @@ func TestReadOnlyByDefault(t *testing.T) {
 func TestStopIsForOneLife(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.killTable()
-		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "20")
+		cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", map[bool]string{true: "20", false: "250"}[d.engine == "sqlite"])
 		release := d.gate(killRows - 9)
 		d.waitForBatches(3)
 		cmd.Process.Kill()

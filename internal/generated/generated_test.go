@@ -93,7 +93,7 @@ func TestGenerated(t *testing.T) {
 		}
 		return
 	}
-	cases, first := 250, uint64(1)
+	cases, first := 150, uint64(1)
 	if n, err := strconv.Atoi(os.Getenv("JUGATUM_CASES")); err == nil {
 		cases = n
 	}
