@@ -561,3 +561,9 @@ func (b *builder) parameters() error {
 func (b *builder) undeclared(field, name string) error {
 	return b.failf(field, "parameter :%s is not declared; add [param.%s] to the job, or give it with --param %s=…", name, name, name)
 }
+
+// Interferes reports whether a trigger fires for the rows of the change, and so
+// may keep some of them from changing.
+func (c *Change) Interferes() bool {
+	return c.Triggered() || c.Verb == sqltext.Delete && slices.ContainsFunc(c.Table.Triggers, func(t Trigger) bool { return t.Delete })
+}
