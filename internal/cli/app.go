@@ -57,7 +57,7 @@ type verifyError struct{ msg string }
 
 func (e *verifyError) Error() string { return e.msg }
 
-// asideError says that all was done but for rows left alone.
+// asideError says that all was done but for rows skipped.
 type asideError struct{ msg string }
 
 func (e *asideError) Error() string { return e.msg }
@@ -122,7 +122,7 @@ func (a *app) root() *cli.Command {
 		Description: "The order of the work: survey, preview, run, verify, and undo if it was wrong.\n" +
 			"The job is a TOML file, or one UPDATE or DELETE given with --sql.\n" +
 			"Exit status: 0 done, 1 failed, 2 bad usage or bad job, 3 refused by a guard,\n" +
-			"4 stopped and can be resumed, 5 done but rows were left alone or set aside, 6 verification did not hold.",
+			"4 stopped and can be resumed, 5 done but rows were skipped or set aside, 6 verification did not hold.",
 		Writer: a.out, ErrWriter: a.err,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "db", Usage: "the database: sqlite:PATH, postgres://USER@HOST:PORT/NAME or mariadb://USER@HOST:PORT/NAME", Sources: cli.EnvVars("JUGATUM_DB"), Local: false},

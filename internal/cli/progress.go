@@ -89,7 +89,7 @@ func (a *app) block(p runner.Progress, width int) []string {
 		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("aside  %s rows could not be changed and were set aside", term.Count(p.SetAside))))
 	}
 	if p.LeftAlone > 0 {
-		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("left alone %s rows that others had changed since", term.Count(p.LeftAlone))))
+		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("skipped %s rows that others had changed since", term.Count(p.LeftAlone))))
 	}
 	if p.Note != "" {
 		note := p.Note

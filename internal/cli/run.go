@@ -426,7 +426,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 		return &asideError{fmt.Sprintf("%s rows were set aside; `jugatum show %d%s` lists them, `jugatum resume %d%s --retry-set-aside` tries them again", term.Count(aside), r.ID, dbFlag(c, p.db), r.ID, dbFlag(c, p.db))}
 	}
 	if left > 0 {
-		return &asideError{fmt.Sprintf("%s rows were left alone: others, or a trigger, have changed them since, or the database refuses their old values; `jugatum show %d%s` lists them", term.Count(left), r.ID, dbFlag(c, p.db))}
+		return &asideError{fmt.Sprintf("%s rows were skipped: others, or a trigger, have changed them since, or the database refuses their old values; `jugatum show %d%s` lists them", term.Count(left), r.ID, dbFlag(c, p.db))}
 	}
 	return nil
 }

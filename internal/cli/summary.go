@@ -195,7 +195,7 @@ func (a *app) printResult(s *summary, dbFlag string) {
 		name += fmt.Sprintf(" (undo of run %d)", s.UndoOf)
 	}
 	o.Printf("%s %s  %s\n\n", o.Paint(term.Bold, name), o.Paint(style, s.Status), term.Clean(s.Title))
-	t := o.NewTable("  step", "table", "", ">batches", ">gone over", ">matched", ">changed", ">left alone", ">retries")
+	t := o.NewTable("  step", "table", "", ">batches", ">gone over", ">matched", ">changed", ">skipped", ">retries")
 	for _, x := range s.Steps {
 		matched := term.Count(x.Matched)
 		if x.Matched < 0 {
@@ -399,9 +399,9 @@ func (a *app) printNext(s *summary, dbFlag string) {
 	}
 }
 
-// printLeft lists rows of an undo that were left alone.
+// printLeft lists rows of an undo that were skipped.
 func (a *app) printLeft(rows []ledger.Left, limit int, more string) {
-	a.printAstray(rows[:min(limit, len(rows))], "left alone", "as the run left it", "as it is now")
+	a.printAstray(rows[:min(limit, len(rows))], "skipped", "as the run left it", "as it is now")
 	if len(rows) > limit {
 		a.out.Printf("  … and %s more; %s\n", term.Count(int64(len(rows)-limit)), more)
 	}

@@ -17,7 +17,7 @@ func (a *app) undo() *cli.Command {
 		Name:      "undo",
 		Usage:     "put the old values of a run back, in batches",
 		ArgsUsage: "RUN",
-		Description: "The steps are taken back in reverse order. A row that others have changed since is left alone and listed.\n" +
+		Description: "The steps are taken back in reverse order. A row that others have changed since is skipped and listed.\n" +
 			"An unfinished run can be undone too; afterwards it cannot be resumed. An undo that was stopped goes on with `resume`.\n\n" +
 			example("jugatum undo --db sqlite:saltmere.db 3"),
 		Flags: []cli.Flag{

@@ -85,7 +85,7 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 				mark(false, "%s kept rows compared with the table: %s are not as recorded", term.Count(s.Compared), term.Count(s.Astray))
 			}
 			if s.Left > 0 {
-				o.Printf("    %s rows were left alone by the undo and are not counted\n", term.Count(s.Left))
+				o.Printf("    %s rows were skipped by the undo and are not counted\n", term.Count(s.Left))
 			}
 		}
 		switch {

@@ -218,7 +218,7 @@ func TestVerifyFindsWhatIsAstray(t *testing.T) {
 			t.Error("a cell's control characters reach the terminal")
 		}
 		o = d.must(5, "undo", "1")
-		if !strings.Contains(o.out, "left alone") {
+		if !strings.Contains(o.out, "skipped") {
 			t.Error(o.out)
 		}
 		if got := d.one("SELECT count(*) FROM t WHERE n = 1"); got != "27" {

@@ -51,7 +51,7 @@ func (r *Runner) account(ctx context.Context, w *Work) error {
 			return fmt.Errorf("counting the kept values: %w", err)
 		}
 		if did := t.Changed + t.LeftAlone; w.Undo && did != kept {
-			fault("%d rows are kept, but %d were put back and %d left alone", kept, t.Changed, t.LeftAlone)
+			fault("%d rows are kept, but %d were put back and %d skipped", kept, t.Changed, t.LeftAlone)
 		} else if !w.Undo && kept != t.Changed {
 			fault("%d rows were changed, but %d are kept", t.Changed, kept)
 		}
