@@ -256,8 +256,7 @@ type Housekeeper interface {
 
 // Sized is met by engines that can tell within a transaction how much is stored.
 type Sized interface {
-	// Stored is the bytes of a table, or of all tables together; only the
-	// difference of two answers means something.
+	// Stored is the bytes of a table's rows, without the empty parts of its pages.
 	Stored(ctx context.Context, tx *Tx, table string) (int64, error)
 }
 

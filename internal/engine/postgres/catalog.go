@@ -429,13 +429,24 @@ func (db *DB) Estimate(ctx context.Context, c *change.Change) (int64, error) {
 	return int64(out[0].Plan.Rows), nil
 }
 
-// Stored is the size of a table with its TOAST table and indexes.
+// What a row takes on a page besides its values: its header, rounded up, and its
+// line pointer (PostgreSQL documentation, "Database Page Layout").
+const rowHeader = 24 + 4
+
+// Stored is the length of all values of a table as they are stored, with the
+// headers of its rows. How full its pages are is not in it: the pages of a few
+// rows would say little about those of many.
 func (db *DB) Stored(ctx context.Context, tx *engine.Tx, table string) (n int64, err error) {
-	err = tx.Scan(ctx, "SELECT pg_total_relation_size(CAST(? AS text)::regclass)", []any{table}, &n)
+	var values string
+	if err := tx.Scan(ctx, `SELECT string_agg('coalesce(pg_column_size(' || quote_ident(CAST(attname AS text)) || '), 0)', ' + ')
+		FROM pg_attribute WHERE attrelid = CAST(CAST(? AS text) AS regclass) AND attnum > 0 AND NOT attisdropped`, []any{table}, &values); err != nil {
+		return 0, err
+	}
+	err = tx.Scan(ctx, fmt.Sprintf("SELECT coalesce(sum(%d + %s), 0) FROM %s", rowHeader, values, table), nil, &n)
 	return n, err
 }
 
-// Weigh is the same outside a transaction.
+// Weigh is the size of a table with its TOAST table and indexes.
 func (db *DB) Weigh(ctx context.Context, table string) (n int64, err error) {
 	err = db.pool.QueryRowContext(ctx, "SELECT pg_total_relation_size(CAST($1 AS text)::regclass)", table).Scan(&n)
 	return n, err

@@ -344,9 +344,28 @@ func meaning(name, value string) string {
 	return "of texts in the file"
 }
 
-// Stored is the size of the whole file as this transaction will leave it.
-func (db *DB) Stored(ctx context.Context, tx *engine.Tx, _ string) (int64, error) {
-	var n int64
-	err := tx.Scan(ctx, "SELECT (SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size)", nil, &n)
+// rowHeader is what a row of a few columns takes besides its values: its length,
+// its rowid, the length of its header and its place on the page (SQLite
+// documentation, "Database File Format").
+const rowHeader = 2 + 3 + 1 + 2
+
+// Stored is the length of all values of a table as they are stored, with the
+// headers of its rows. How full its pages are is not in it.
+func (db *DB) Stored(ctx context.Context, tx *engine.Tx, table string) (n int64, err error) {
+	rows, err := tx.S.Conn.QueryContext(ctx, "SELECT * FROM "+table+" LIMIT 0")
+	if err != nil {
+		return 0, err
+	}
+	names, err := rows.Columns()
+	rows.Close()
+	if err != nil {
+		return 0, err
+	}
+	values := ""
+	for _, name := range names { // an integer takes one to eight bytes; a value's type takes one more
+		name = d.Quote(name)
+		values += " + 1 + CASE typeof(" + name + ") WHEN 'integer' THEN 4 WHEN 'real' THEN 8 WHEN 'null' THEN 0 ELSE octet_length(" + name + ") END"
+	}
+	err = tx.Scan(ctx, fmt.Sprintf("SELECT coalesce(sum(%d%s), 0) FROM %s", rowHeader, values, table), nil, &n)
 	return n, err
 }
