@@ -126,6 +126,7 @@ func (a *app) root() *cli.Command {
 		Writer: a.out, ErrWriter: a.err,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "db", Usage: "the database: sqlite:PATH, postgres://USER@HOST:PORT/NAME or mariadb://USER@HOST:PORT/NAME", Sources: cli.EnvVars("JUGATUM_DB"), Local: false},
+			&cli.StringFlag{Name: "ledger", Usage: "where Jugatum's own tables are: a schema (PostgreSQL; without it jugatum) or another database of the server (MariaDB); asked for only where there are several, or none yet", Sources: cli.EnvVars("JUGATUM_LEDGER"), Local: false},
 			&cli.BoolFlag{Name: "json", Usage: "give the result as one JSON document", Local: false},
 		},
 		Commands: []*cli.Command{

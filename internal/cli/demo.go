@@ -88,7 +88,27 @@ func (a *app) runDemo(ctx context.Context, c *cli.Command) error {
 	if c.Bool("only-data") {
 		return nil
 	}
-	return a.demoWork(ctx, dbURL, jobs, dir)
+	at := demoPlace{url: dbURL}
+	if a.given("ledger") {
+		at.ledger = c.String("ledger")
+	}
+	return a.demoWork(ctx, at, jobs, dir)
+}
+
+// demoPlace is the demo's database, and where its ledger is; "" for the usual place.
+type demoPlace struct{ url, ledger string }
+
+// args are the options that name it.
+func (p demoPlace) args() []string {
+	return []string{"--db", p.url, "--ledger", p.ledger}
+}
+
+func (p demoPlace) String() string {
+	text := " --db " + engine.SafeURL(p.url)
+	if p.ledger != "" {
+		text += " --ledger " + p.ledger
+	}
+	return text
 }
 
 // demoDB makes the place for the demo: a new file, or a new schema.
@@ -203,17 +223,17 @@ func (a *app) say(format string, args ...any) {
 }
 
 // step tells what comes, shows the command, and carries it out.
-func (a *app) step(ctx context.Context, told, dbURL string, args ...string) error {
+func (a *app) step(ctx context.Context, told string, at demoPlace, args ...string) error {
 	a.out.Printf("\n")
 	a.say("%s", told)
-	a.out.Printf("%s jugatum %s\n\n", a.out.Paint(term.Faint, "$"), strings.Join(args, " ")+" --db "+engine.SafeURL(dbURL))
-	return a.root().Run(ctx, append(append([]string{"jugatum"}, args...), "--db", dbURL))
+	a.out.Printf("%s jugatum %s\n\n", a.out.Paint(term.Faint, "$"), strings.Join(args, " ")+at.String())
+	return a.root().Run(ctx, append(append([]string{"jugatum"}, args...), at.args()...))
 }
 
 // demoWork goes through the order of work.
-func (a *app) demoWork(ctx context.Context, dbURL string, jobs []string, dir string) error {
+func (a *app) demoWork(ctx context.Context, at demoPlace, jobs []string, dir string) error {
 	job := filepath.Join(dir, "quay-ids.toml")
-	if err := a.step(ctx, "1. Look: what tables are there, and what matters to a change in batches?", dbURL, "survey"); err != nil {
+	if err := a.step(ctx, "1. Look: what tables are there, and what matters to a change in batches?", at, "survey"); err != nil {
 		return err
 	}
 	text, err := os.ReadFile(job)
@@ -223,38 +243,38 @@ func (a *app) demoWork(ctx context.Context, dbURL string, jobs []string, dir str
 	a.out.Printf("\n")
 	a.say("2. The job. The visits name their quay in words; they are to point to it instead.")
 	a.out.Printf("%s cat %s\n\n%s", a.out.Paint(term.Faint, "$"), job, text)
-	if err := a.step(ctx, "3. Preview: which rows, before and after. Nothing is changed.", dbURL, "preview", job); err != nil {
+	if err := a.step(ctx, "3. Preview: which rows, before and after. Nothing is changed.", at, "preview", job); err != nil {
 		return err
 	}
-	n, err := a.demoCount(ctx, dbURL, job)
+	n, err := a.demoCount(ctx, at.url, job)
 	if err != nil {
 		return err
 	}
-	if err := a.step(ctx, "4. Run, in batches. Without a terminal the number of rows is given; at one it is asked for.", dbURL, "run", job, "--accept", fmt.Sprint(n)); err != nil {
+	if err := a.step(ctx, "4. Run, in batches. Without a terminal the number of rows is given; at one it is asked for.", at, "run", job, "--accept", fmt.Sprint(n)); err != nil {
 		return err
 	}
-	run, err := lastRun(ctx, dbURL)
+	run, err := lastRun(ctx, at)
 	if err != nil {
 		return err
 	}
-	if err := a.step(ctx, "5. Verify: did exactly that happen?", dbURL, "verify", run); err != nil {
+	if err := a.step(ctx, "5. Verify: did exactly that happen?", at, "verify", run); err != nil {
 		return err
 	}
-	if err := a.step(ctx, "6. It was wrong after all? Undo puts the old values back, in batches again.", dbURL, "undo", run); err != nil {
+	if err := a.step(ctx, "6. It was wrong after all? Undo puts the old values back, in batches again.", at, "undo", run); err != nil {
 		return err
 	}
-	if run, err = lastRun(ctx, dbURL); err != nil {
+	if run, err = lastRun(ctx, at); err != nil {
 		return err
 	}
-	if err := a.step(ctx, "7. And was it put back?", dbURL, "verify", run); err != nil {
+	if err := a.step(ctx, "7. And was it put back?", at, "verify", run); err != nil {
 		return err
 	}
-	if err := a.step(ctx, "8. What was run here:", dbURL, "runs"); err != nil {
+	if err := a.step(ctx, "8. What was run here:", at, "runs"); err != nil {
 		return err
 	}
 	a.out.Printf("\n")
 	a.say("Try next:")
-	db := " --db " + engine.SafeURL(dbURL)
+	db := at.String()
 	for _, s := range []string{
 		"jugatum find http://charts.saltmere.test" + db,
 		"jugatum preview " + filepath.Join(dir, "charts-https.toml") + db,
@@ -269,8 +289,8 @@ func (a *app) demoWork(ctx context.Context, dbURL string, jobs []string, dir str
 
 // lastRun is the number of the run made last: there may have been others before
 // the demo, since PostgreSQL's ledger belongs to the whole database.
-func lastRun(ctx context.Context, dbURL string) (string, error) {
-	db, err := openURL(ctx, dbURL)
+func lastRun(ctx context.Context, at demoPlace) (string, error) {
+	db, err := openAt(ctx, at.url, at.ledger)
 	if err != nil {
 		return "", err
 	}

@@ -63,14 +63,34 @@ type DB interface {
 	KeptTable(kept *change.Kept) []string
 
 	// LedgerTable gives the name, as SQL text, of one of Jugatum's own tables;
-	// LedgerSetup what must be there before the first can be made.
+	// LedgerSetup the statements that must come before the first can be made.
 	LedgerTable(name string) string
-	LedgerSetup() []string
+	LedgerSetup(ctx context.Context) ([]string, error)
+
+	// HasLedger reports whether the ledger's first table is there.
+	HasLedger(ctx context.Context) (bool, error)
 
 	// Fault says what an error from the database means for a retry.
 	Fault(err error) Fault
 
 	Close() error
+}
+
+// LedgerPlacer is met by engines where the ledger may be in one of several
+// places: schemas, or databases of the same server.
+type LedgerPlacer interface {
+	// Ledgers names the places in which there is a ledger of this database.
+	Ledgers(ctx context.Context) ([]string, error)
+
+	// PlaceLedger has it be in a place that holds it already, is empty or is not
+	// there yet; anything else is a *RefusedError. It is called before any other
+	// use of the ledger.
+	PlaceLedger(ctx context.Context, name string) error
+	LedgerPlace() string
+
+	// LedgerMark ends the statement that makes the first table, so that Ledgers
+	// can tell whose ledger it is.
+	LedgerMark() string
 }
 
 // ReadOnlyTeller is met by engines where a user or a database can be told to

@@ -27,6 +27,10 @@ type Session struct {
 	// last batches back, as if they had not been: rows, kept values and
 	// checkpoint together, so that a resumed run does them again.
 	Durable func(ctx context.Context) error
+
+	// FlushCommit makes the commit of one transaction wait likewise; nil where it
+	// does so anyway, or where a crash of the database is one of ours as well.
+	FlushCommit func(ctx context.Context, tx *Tx) error
 }
 
 // Close ends the connection itself rather than giving it back for other uses:

@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"sort"
@@ -44,6 +45,18 @@ type Batch struct {
 	Why       string        // the reason for the pause, or for fewer rows
 }
 
+// ErrGone says that there is no record of the run any more.
+var ErrGone = errors.New("the record of this run is gone from the ledger")
+
+// flushed has what a process that lives on goes by, its run's number and its own
+// name on it, outlive a crash of the server from this commit on.
+func flushed(ctx context.Context, tx *engine.Tx) error {
+	if tx.S.FlushCommit == nil {
+		return nil
+	}
+	return tx.S.FlushCommit(ctx, tx)
+}
+
 // Claim makes this process the one that works on a run and sets its status.
 // Where the engine has no lock of its own for that, the lease decides. A process
 // that claims it again, after it lost its connection, gets ErrTaken if another
@@ -56,10 +69,17 @@ func (l *Ledger) Claim(ctx context.Context, s *engine.Session, r *Run, lease boo
 	defer tx.Rollback()
 	var beat moment
 	now := Run{ID: r.ID}
-	if err := tx.Scan(ctx, l.sql("SELECT holder, host, pid, heartbeat, status FROM @run WHERE id = ?"), []any{r.ID}, &now.holder, &now.Host, &now.PID, &beat, &now.Status); err != nil {
+	err = tx.Scan(ctx, l.sql("SELECT holder, host, pid, heartbeat, status FROM @run WHERE id = ?"), []any{r.ID}, &now.holder, &now.Host, &now.PID, &beat, &now.Status)
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrGone
+	}
+	if err != nil {
 		return err
 	}
 	now.heartbeat = beat.Time
+	if err := flushed(ctx, tx); err != nil {
+		return err
+	}
 	if lease {
 		if err := l.Free(&now); err != nil {
 			r.Host, r.PID = now.Host, now.PID

@@ -202,6 +202,9 @@ func TestFence(t *testing.T) {
 	if err := l.Claim(ctx, s, r, true); !errors.Is(err, ErrTaken) || r.PID != 7 {
 		t.Errorf("a run that another process has worked on is claimed again: %v, process %d", err, r.PID)
 	}
+	if err := l.Claim(ctx, s, &Run{ID: 99}, true); !errors.Is(err, ErrGone) {
+		t.Errorf("a run of which there is no record: %v", err)
+	}
 	if err := l.EndStep(ctx, s, r, st); !errors.Is(err, ErrTaken) {
 		t.Errorf("the step of a run that was lost: %v", err)
 	}

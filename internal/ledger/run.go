@@ -130,6 +130,9 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []*
 		return err
 	}
 	defer tx.Rollback()
+	if err := flushed(ctx, tx); err != nil {
+		return err
+	}
 	if err := tx.Scan(ctx, l.sql("SELECT coalesce(max(id), 0) + 1 FROM @run"), nil, &r.ID); err != nil {
 		return err
 	}

@@ -28,7 +28,7 @@ const Version = 2
 // tables in the order in which they are made. @name is a ledger table, {type}
 // differs between engines.
 var tables = []string{
-	`CREATE TABLE IF NOT EXISTS @ledger (version {int} NOT NULL, made_at {time} NOT NULL)`,
+	`CREATE TABLE IF NOT EXISTS @ledger (version {int} NOT NULL, made_at {time} NOT NULL){mark}`,
 	`CREATE TABLE IF NOT EXISTS @run (
 		id {int} PRIMARY KEY,        // 1, 2, 3, …
 		title {text} NOT NULL,
@@ -138,6 +138,11 @@ func Open(db engine.DB) *Ledger {
 	for _, n := range []string{"ledger", "run", "step", "lane", "batch", "left_alone", "set_aside", "waited", "signal"} {
 		pairs = append(pairs, "@"+n, db.LedgerTable(n))
 	}
+	mark := ""
+	if p, ok := db.(engine.LedgerPlacer); ok {
+		mark = p.LedgerMark()
+	}
+	pairs = append(pairs, "{mark}", mark)
 	switch db.Dialect() {
 	case sqltext.SQLite:
 		pairs = append(pairs, "{int}", "INTEGER", "{text}", "TEXT", "{real}", "REAL", "{time}", "TEXT", "{whole}", "INTEGER")
@@ -167,15 +172,7 @@ var ErrNone = errors.New("there are no runs in this database yet")
 // Exists reports whether the ledger has been made, and refuses one that is newer
 // than this program.
 func (l *Ledger) Exists(ctx context.Context) (bool, error) {
-	query := "SELECT count(*) FROM sqlite_schema WHERE name = 'jugatum_ledger'"
-	switch l.db.Dialect() {
-	case sqltext.PostgreSQL:
-		query = "SELECT count(to_regclass('jugatum.ledger'))"
-	case sqltext.MariaDB:
-		query = "SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'jugatum_ledger'"
-	}
-	var n int
-	if err := l.db.Pool().QueryRowContext(ctx, query).Scan(&n); err != nil || n == 0 {
+	if ok, err := l.db.HasLedger(ctx); err != nil || !ok {
 		return false, err
 	}
 	var version int
@@ -215,12 +212,16 @@ func (l *Ledger) Ensure(ctx context.Context, s *engine.Session) error {
 
 // build makes the ledger's tables.
 func (l *Ledger) build(ctx context.Context, s *engine.Session) error {
+	setup, err := l.db.LedgerSetup(ctx)
+	if err != nil {
+		return err
+	}
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	for _, text := range append(l.db.LedgerSetup(), tables...) {
+	for _, text := range append(setup, tables...) {
 		if _, err := tx.Exec(ctx, l.sql(stripComments(text))); err != nil {
 			return err
 		}

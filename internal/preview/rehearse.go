@@ -103,7 +103,11 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 		if p, ok := db.(engine.Packer); ok && p.Packs(kept) {
 			kept.Packed = db.LedgerTable("rehearsal_packed")
 		}
-		texts := append(db.LedgerSetup(), db.KeptTable(kept)...)
+		setup, err := db.LedgerSetup(ctx)
+		if err != nil {
+			return nil, err
+		}
+		texts := append(setup, db.KeptTable(kept)...)
 		if ddl, ok := db.(engine.DDLCommitter); ok && ddl.DDLCommits() { // a temporary table does not
 			if kept.Packed != "" { // and has no views
 				texts = texts[:1]

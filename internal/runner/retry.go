@@ -124,11 +124,11 @@ func (k *worker) reconnect(ctx context.Context, cause error) error {
 			return nil
 		}
 		k.close() // it may hold the lock on the run already
-		if errors.Is(err, ErrGuard) || ctx.Err() != nil {
+		if errors.Is(err, ErrGuard) || errors.Is(err, ledger.ErrGone) || ctx.Err() != nil {
 			return err
 		}
 		if time.Since(begin) > reconnectFor {
-			return fmt.Errorf("the connection was lost (%w) and could not be made again for %v; resume the run when the server is back", cause, reconnectFor)
+			return fmt.Errorf("the connection was lost (%w) and could not be made again for %v (%v); resume the run when the server is back", cause, reconnectFor, err)
 		}
 		if err := k.pause(ctx, try); err != nil {
 			return err

@@ -385,7 +385,11 @@ func (db *DB) stored(ctx context.Context, from querier, table string) (n int64, 
 // Weigh is the size of the table's own file or, where we may not see that, what
 // its statistics say.
 func (db *DB) Weigh(ctx context.Context, table string) (n int64, err error) {
-	name := strings.Trim(table, "`")
+	schema, name := db.schema, table
+	if before, after, ok := strings.Cut(table, "`.`"); ok {
+		schema, name = strings.Trim(before, "`"), after
+	}
+	name = strings.Trim(name, "`")
 	// A file grows in steps of up to 4 MiB; below many of these its pages are counted by what is in them.
 	const exact = 64 << 20
 	defer func() {
@@ -393,9 +397,9 @@ func (db *DB) Weigh(ctx context.Context, table string) (n int64, err error) {
 			n, err = db.stored(ctx, db.pool, table)
 		}
 	}()
-	err = db.pool.QueryRowContext(ctx, "SELECT file_size FROM information_schema.innodb_sys_tablespaces WHERE name = CONCAT(DATABASE(), '/', ?)", name).Scan(&n)
+	err = db.pool.QueryRowContext(ctx, "SELECT file_size FROM information_schema.innodb_sys_tablespaces WHERE name = CONCAT(?, '/', ?)", schema, name).Scan(&n)
 	if err != nil {
-		err = db.pool.QueryRowContext(ctx, "SELECT data_length + index_length FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", name).Scan(&n)
+		err = db.pool.QueryRowContext(ctx, "SELECT data_length + index_length FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", schema, name).Scan(&n)
 	}
 	return n, err
 }

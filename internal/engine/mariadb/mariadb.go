@@ -31,6 +31,7 @@ type DB struct {
 	vers    string
 	user    string
 	schema  string // the database connected to
+	ledger  string // the one that the ledger is in
 	strict  string // sql_mode in which a job's statement is carried out
 	stage   string // sql_mode in which old values are copied, whatever they are
 	binlog  bool
@@ -65,7 +66,7 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 		return fail(errors.New("the URL names no database"), "write mariadb://USER@HOST:PORT/DATABASE", true)
 	}
 	cfg.InterpolateParams = true // one round trip a statement instead of two or three
-	db := &DB{name: name, schema: cfg.DBName, config: cfg.Clone()}
+	db := &DB{name: name, schema: cfg.DBName, ledger: cfg.DBName, config: cfg.Clone()}
 	if err := db.greet(ctx, cfg); err != nil {
 		var me *mysql.MySQLError
 		return fail(plain(err), advice(err), errors.As(err, &me) && me.Number == 1049)
@@ -246,13 +247,6 @@ func (db *DB) ReadOnly(context.Context) (string, error) {
 	}
 	return "", nil
 }
-
-// LedgerTable prefixes the name: a schema of our own would be another database
-// here, with privileges of its own.
-func (db *DB) LedgerTable(name string) string { return d.Quote("jugatum_" + name) }
-
-// LedgerSetup has nothing to do.
-func (db *DB) LedgerSetup() []string { return nil }
 
 // Fault sorts errors by number (MariaDB documentation, "MariaDB Error Codes").
 func (db *DB) Fault(err error) engine.Fault {

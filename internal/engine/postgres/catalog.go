@@ -40,7 +40,7 @@ func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table,
 		what := map[string]string{"v": "view", "m": "materialised view", "f": "foreign table"}[kind]
 		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s is a %s, not a table: change the tables beneath it", t, what)}
 	}
-	if t.Schema == "jugatum" || t.Schema == "pg_catalog" || t.Schema == "information_schema" {
+	if t.Schema == ledgerSchema || t.Schema == db.ledger || t.Schema == "pg_catalog" || t.Schema == "information_schema" {
 		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s.%s belongs to Jugatum or to the server itself and is not changed by a job", t.Schema, t.Name)}
 	}
 	t.Partitioned, t.Alone = kind == "p", kind == "r"
@@ -80,8 +80,8 @@ func (db *DB) notFound(ctx context.Context, schema, name string) error {
 // counts as a part of its table.
 func (db *DB) Tables(ctx context.Context) ([]*change.Table, error) {
 	rows, err := db.pool.QueryContext(ctx, `SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'jugatum') AND n.nspname NOT LIKE 'pg\_%'
-		ORDER BY 1, 2`)
+		WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND n.nspname NOT IN ('pg_catalog', 'information_schema', $1, $2) AND n.nspname NOT LIKE 'pg\_%'
+		ORDER BY 1, 2`, ledgerSchema, db.ledger)
 	if err != nil {
 		return nil, err
 	}

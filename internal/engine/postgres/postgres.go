@@ -31,7 +31,8 @@ type DB struct {
 	vers string
 	user string
 
-	number   int // server_version_num
+	ledger   string // its schema
+	number   int    // server_version_num
 	standbys standbys
 }
 
@@ -68,7 +69,7 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	pool, jobs := stdlib.OpenDB(*cfg, looking), stdlib.OpenDB(*plainly, looking)
 	pool.SetMaxIdleConns(2)
 	jobs.SetMaxIdleConns(2)
-	db := &DB{pool: pool, jobs: jobs, name: name}
+	db := &DB{pool: pool, jobs: jobs, name: name, ledger: ledgerSchema}
 	err = pool.QueryRowContext(ctx, "SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_user").Scan(&db.vers, &db.number, &db.user)
 	if err != nil {
 		db.Close()
@@ -131,12 +132,6 @@ func (db *DB) ReadOnly(ctx context.Context) (string, error) {
 	}
 	return "default_transaction_read_only", nil
 }
-
-// LedgerTable is a table of the schema jugatum.
-func (db *DB) LedgerTable(name string) string { return "jugatum." + d.Quote(name) }
-
-// LedgerSetup makes the schema.
-func (db *DB) LedgerSetup() []string { return []string{"CREATE SCHEMA IF NOT EXISTS jugatum"} }
 
 // Fault sorts errors by SQLSTATE (PostgreSQL documentation, appendix A).
 func (db *DB) Fault(err error) engine.Fault {
@@ -211,6 +206,10 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 	}
 	s.Durable = func(ctx context.Context) error {
 		_, err := conn.ExecContext(ctx, "RESET synchronous_commit")
+		return err
+	}
+	s.FlushCommit = func(ctx context.Context, tx *engine.Tx) error {
+		_, err := tx.Exec(ctx, "SET LOCAL synchronous_commit TO DEFAULT")
 		return err
 	}
 	return s, nil

@@ -113,7 +113,13 @@ func (db *DB) Close() error             { return db.pool.Close() }
 func (db *DB) LedgerTable(name string) string { return sqltext.SQLite.Quote("jugatum_" + name) }
 
 // LedgerSetup has nothing to do.
-func (db *DB) LedgerSetup() []string { return nil }
+func (db *DB) LedgerSetup(context.Context) ([]string, error) { return nil, nil }
+
+// HasLedger looks for the ledger's first table.
+func (db *DB) HasLedger(ctx context.Context) (there bool, err error) {
+	err = db.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE name = 'jugatum_ledger')").Scan(&there)
+	return there, err
+}
 
 // Fault sorts errors by SQLite's result codes (https://sqlite.org/rescode.html).
 func (db *DB) Fault(err error) engine.Fault {
