@@ -280,9 +280,15 @@ func (p *plan) change(ctx context.Context, s job.Step, name string, look change.
 		}
 		return nil, p.job.At(err)
 	}
+	if err := p.readable(ctx, c); err != nil {
+		return nil, err
+	}
 	if err := preview.Check(ctx, p.db, c); err != nil {
 		if p.db.Fault(err) == engine.Invalid {
 			return nil, p.job.At(&change.FieldError{Step: s.Name, Field: fieldOf(s), Err: err})
+		}
+		if p.db.Fault(err) == engine.Denied {
+			err = refusef("step %q: %v; %s must have SELECT on every table that the statement reads, and EXECUTE on its functions", c.Step, err, p.db.User())
 		}
 		return nil, err
 	}

@@ -54,6 +54,10 @@ func (a *app) preview() *cli.Command {
 			var steps []*preview.Step
 			total := int64(0)
 			counts := make([]int64, len(p.changes))
+			lacks, err := p.lacks(ctx, c.String("keep") != "none")
+			if err != nil {
+				return err
+			}
 			for i, ch := range p.changes {
 				s, err := preview.Look(ctx, db, ch, p.method, int(n))
 				if err != nil {
@@ -62,6 +66,7 @@ func (a *app) preview() *cli.Command {
 				if s.Method, err = p.choose(ctx, ch, s.Matched); err != nil {
 					return err
 				}
+				s.Hazards = append(lacks[i], s.Hazards...)
 				if c.Bool("rehearse") {
 					opts, err := limits(c, p.job)
 					if err != nil {

@@ -96,6 +96,13 @@ func (p *plan) replace(ctx context.Context, step int) error {
 		if c.Rewrite != nil && x.t.Key == nil {
 			return fail("in", fmt.Errorf("%s has no key by which its rows could be changed one by one; leave it out, or, for plain text alone, add structured = false", x.t))
 		}
+		if err := p.readable(ctx, c); err != nil {
+			if x.named {
+				return err
+			}
+			p.leftOut = append(p.leftOut, err.Error())
+			continue
+		}
 		if err := preview.Check(ctx, p.db, c); err != nil {
 			return fail("in", err)
 		}

@@ -157,6 +157,10 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 	}
 	lifted := despite(c)
 	counts := make([]int64, len(p.changes)) // of each change; -1 not counted
+	lacks, err := p.lacks(ctx, opts.Keep)
+	if err != nil {
+		return nil, 0, err
+	}
 	for i, ch := range p.changes {
 		st := &ledger.Step{N: i + 1, Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name,
 			SetColumns: ch.SetNames(), Method: p.method, Matched: -1, ToChange: -1, TableRows: ch.Table.Rows, Status: "pending"}
@@ -179,6 +183,7 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 			total += look.Changes
 			a.err.Printf("%s: %s rows of %s matched, %s will change\n", a.err.Paint(term.Bold, term.Clean(ch.Step)), term.Count(look.Matched), term.Clean(look.Table), a.err.Paint(term.Bold, term.Count(look.Changes)))
 		}
+		found = append(lacks[i], found...)
 		if st.Method, err = p.choose(ctx, ch, st.Matched); err != nil {
 			return nil, 0, err
 		}
@@ -197,7 +202,9 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 		}
 		for _, f := range found {
 			if f.Level == hazard.Refusal && !(slices.Contains(lifted, f.Code) && hazard.Liftable(f.Code)) {
-				refused = append(refused, f.Code)
+				if !slices.Contains(refused, f.Code) {
+					refused = append(refused, f.Code)
+				}
 			}
 		}
 		counts[i] = st.ToChange
@@ -212,7 +219,7 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 	if len(refused) > 0 {
 		hint := ""
 		for _, code := range refused {
-			if hazard.Liftable(code) && code != hazard.EveryRow {
+			if hazard.Liftable(code) && code != hazard.EveryRow && code != hazard.Grants {
 				hint += "; --despite " + code + " if it is meant"
 			}
 		}

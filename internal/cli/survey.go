@@ -83,6 +83,12 @@ func (a *app) printSurvey(r *survey.Result) {
 			o.Printf("%s %s: %s\n", o.Paint(term.Warn, "!"), o.Paint(term.Bold, term.Clean(x.Name)), term.Clean(s))
 		}
 	}
+	for _, s := range r.Settings {
+		if s.Advice != "" {
+			remarks++
+			o.Printf("%s %s: %s; %s\n", o.Paint(term.Warn, "!"), o.Paint(term.Bold, s.Name), term.Clean(s.Value), term.Clean(s.Advice))
+		}
+	}
 	if remarks > 0 {
 		o.Printf("\n")
 	}

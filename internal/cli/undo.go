@@ -89,6 +89,9 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if orig, err = l.Load(ctx, orig.ID); err != nil {
 		return err
 	}
+	if err := p.undoable(ctx); err != nil {
+		return err
+	}
 	opts.Backwards = true
 	u := &ledger.Run{Title: orig.Title, Reason: orig.Reason, UndoOf: orig.ID, Source: orig.Source, Params: orig.Params, Digest: orig.Digest, Options: opts, Version: buildVersion().version}
 	slices.Reverse(p.changes)

@@ -100,6 +100,21 @@ type ReadOnlyTeller interface {
 	ReadOnly(ctx context.Context) (string, error)
 }
 
+// PrivilegeTeller is met by engines whose users may do different things.
+type PrivilegeTeller interface {
+	// Missing tells what this user lacks for a change of which values are kept or not.
+	Missing(ctx context.Context, c *change.Change, keep bool) (Missing, error)
+}
+
+// Missing holds the statements that would give a user what it lacks.
+type Missing struct {
+	Read   []string // for looking at the rows at all
+	Run    []string // for changing them
+	See    []string // for seeing all that goes with them, where it may be hidden
+	Undo   []string // for putting them back, where that takes more
+	Ledger []string // for keeping the ledger
+}
+
 // RunLocker is met by engines with locks that end with the session that holds
 // them. Without it, a lease in the ledger says who works on a run.
 type RunLocker interface {
@@ -424,6 +439,7 @@ const (
 	Connection              // the connection is gone; whether a commit took effect is unknown
 	Data                    // a value or a constraint: the same batch fails again
 	Cancelled               // we asked for it
+	Denied                  // this user may not
 	Invalid                 // the statement itself: a column or function that is not there, types that do not go together
 )
 

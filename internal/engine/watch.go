@@ -46,10 +46,9 @@ func watched(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.
 			return e, err
 		}
 	}
-	if scratch {
+	if scratch { // the next batch empties it
 		e.Kept = base
-		_, err = tx.Exec(ctx, "DELETE FROM "+kept.Table)
-		return e, err
+		return e, nil
 	}
 	if db.Dialect() == sqltext.MariaDB || e.Kept == base || !c.Triggered() { // MariaDB's triggers cannot change the table once more
 		return e, nil
@@ -104,13 +103,15 @@ func scratchTable(ctx context.Context, db DB, tx *Tx, c *change.Change) (*change
 			fmt.Fprintf(h, "%s %s %s\x00", k.Name, k.Of.Type, k.Of.Collation)
 		}
 	}
-	name := db.Dialect().Quote(fmt.Sprintf("jugatum_watched_%x", h.Sum64()))
+	name := fmt.Sprintf("watched_%x", h.Sum64())
 	create := "CREATE TEMPORARY TABLE IF NOT EXISTS "
 	switch db.Dialect() {
 	case sqltext.PostgreSQL:
-		name = "pg_temp." + name
+		name = "pg_temp.jugatum_" + name
 	case sqltext.SQLite:
-		name, create = "temp."+name, "CREATE TABLE IF NOT EXISTS "
+		name, create = "temp.jugatum_"+name, "CREATE TABLE IF NOT EXISTS "
+	case sqltext.MariaDB: // where a temporary table is in a database like any other
+		name = db.LedgerTable(name)
 	}
 	kept.Table = name
 	for _, text := range db.KeptTable(kept) {

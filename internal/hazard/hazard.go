@@ -40,6 +40,7 @@ const (
 	OncePerRun  = "once-a-statement"
 	Cascade     = "cascade"
 	TriggerSelf = "trigger-target"
+	Grants      = "missing-grant"
 	ReadOnly    = "read-only" // of the database, not of a step
 )
 
@@ -47,7 +48,7 @@ const (
 // others would make the run go wrong.
 func Liftable(code string) bool {
 	switch code {
-	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun, TriggerSelf:
+	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun, TriggerSelf, Grants:
 		return true
 	}
 	return false

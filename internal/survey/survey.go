@@ -8,6 +8,7 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
 )
 
 // Result is the whole description.
@@ -49,12 +50,28 @@ func Look(ctx context.Context, db engine.DB) (*Result, error) {
 	return r, err
 }
 
+// lacks gives the statements that would let this user read a table.
+func lacks(ctx context.Context, db engine.DB, t *change.Table) ([]string, error) {
+	teller, ok := db.(engine.PrivilegeTeller)
+	if !ok {
+		return nil, nil
+	}
+	m, err := teller.Missing(ctx, &change.Change{D: db.Dialect(), Table: t, Verb: sqltext.Update}, true)
+	return m.Read, err
+}
+
 func look(ctx context.Context, db engine.DB, t *change.Table) (Table, error) {
 	s := Table{Name: t.String(), Rows: t.Rows, Estimated: t.Estimated, Bytes: t.Bytes, Indexes: len(t.Indexes), Triggers: []string{}, ReferredBy: []string{}, Remarks: []string{}}
 	remark := func(format string, args ...any) { s.Remarks = append(s.Remarks, fmt.Sprintf(format, args...)) }
+	missing, err := lacks(ctx, db, t)
+	if err != nil {
+		return s, err
+	}
 	switch {
 	case t.Refused != "":
 		remark("%s", t.Refused)
+	case len(missing) > 0:
+		remark("%s may not read it; have it granted: %s", db.User(), strings.Join(missing, "; "))
 	case t.Key == nil:
 		remark("no key: cannot be walked in batches, only --method single")
 	default:

@@ -81,7 +81,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	}
 	st := tx.S.State.(*session)
 	temp := *kept
-	temp.Table, temp.Packed = "jugatum_k", ""
+	temp.Table, temp.Packed = db.LedgerTable("k"), ""
 	if st.staging != kept {
 		for _, text := range db.KeptTable(&temp) {
 			if _, err := tx.Exec(ctx, strings.Replace(text, "CREATE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)); err != nil {
@@ -90,7 +90,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		}
 		st.staging = kept
 	}
-	if _, err := tx.Exec(ctx, "DELETE FROM jugatum_k"); err != nil {
+	if _, err := tx.Exec(ctx, "DELETE FROM "+temp.Table); err != nil {
 		return engine.Effect{}, err
 	}
 	e, err := db.staged(ctx, tx, c, &temp, r, 0)

@@ -27,7 +27,7 @@ const loadedBytes = 1 << 20
 // neither into the binary log nor to other nodes.
 func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []engine.Rewritten) (*change.Change, error) {
 	st := tx.S.State.(*session)
-	layout := change.NewRoster("jugatum_v", c)
+	layout := change.NewRoster(db.LedgerTable("v"), c)
 	if st.loaded != c {
 		cols := ""
 		for i := range c.Set {
@@ -42,7 +42,7 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 		}
 		st.loaded = c
 	}
-	if _, err := tx.Exec(ctx, "DELETE FROM jugatum_v"); err != nil {
+	if _, err := tx.Exec(ctx, "DELETE FROM "+layout.Table); err != nil {
 		return nil, err
 	}
 	var q *change.Query
@@ -58,7 +58,7 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 	for i, r := range rows {
 		if q == nil {
 			q = &change.Query{D: d}
-			q.Add("INSERT INTO jugatum_v VALUES ")
+			q.Add("INSERT INTO ", layout.Table, " VALUES ")
 		} else {
 			q.Add(", ")
 		}
@@ -85,5 +85,5 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 	if err := flush(); err != nil {
 		return nil, err
 	}
-	return c.FromLoaded("jugatum_v", (&change.Query{D: d}).KeyJoin(c.Ref, "jugatum_v", layout).String(), nil, nil)
+	return c.FromLoaded(layout.Table+" AS jugatum_v", (&change.Query{D: d}).KeyJoin(c.Ref, "jugatum_v", layout).String(), nil, nil)
 }

@@ -38,7 +38,7 @@ type DB struct {
 	galera  bool
 	dormant bool   // sessions begin as read-only
 	modes   string // the server's sql_mode
-	views   bool   // we may make views
+	granted grants // what the user may do
 	snap    bool   // the server can fail a transaction that would change what was changed since its snapshot
 
 	knowing sync.Mutex
@@ -142,7 +142,7 @@ func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 		return err
 	}
 	db.snap = snap == 1
-	if err := db.mayView(ctx, probe); err != nil {
+	if db.granted, err = readGrants(ctx, probe); err != nil {
 		return err
 	}
 	db.modes = mode
@@ -155,26 +155,6 @@ func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 		}
 	}
 	return nil
-}
-
-// mayView asks whether a grant that names the user lets it make views. Rights
-// that come by a role are not seen: then kept values are not packed.
-func (db *DB) mayView(ctx context.Context, probe *sql.DB) error {
-	rows, err := probe.QueryContext(ctx, "SHOW GRANTS")
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var g string
-		if err := rows.Scan(&g); err != nil {
-			return err
-		}
-		what, where, _ := strings.Cut(g, " ON ")
-		all := strings.Contains(what, "ALL PRIVILEGES") || strings.Contains(what, "CREATE VIEW") && strings.Contains(what, "SHOW VIEW")
-		db.views = db.views || all && (strings.HasPrefix(where, "*.*") || strings.HasPrefix(where, "`"+db.schema+"`.*"))
-	}
-	return rows.Err()
 }
 
 // modes derives the two sql_modes of our sessions from the server's. The names
@@ -262,6 +242,8 @@ func (db *DB) Fault(err error) engine.Fault {
 			return engine.Cancelled
 		case 1048, 1050, 1062, 1263, 1264, 1265, 1292, 1365, 1366, 1367, 1406, 1411, 1416, 1441, 1451, 1452, 1557, 1644, 1690, 1748, 4025, 1761, 1762, 1867, 1906, 1916, 4038:
 			return engine.Data
+		case 1044, 1142, 1143, 1227, 1345, 1370:
+			return engine.Denied
 		case 1054, 1064, 1146, 1305, 1582, 1583, 1630, 1222, 1052, 1060, 1066, 1109, 1111, 1241, 1242, 1270, 1271, 1267:
 			return engine.Invalid
 		}

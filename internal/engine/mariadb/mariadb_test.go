@@ -344,7 +344,7 @@ func TestLocksAreTrue(t *testing.T) {
 func TestFaults(t *testing.T) {
 	db, _ := open(t)
 	for number, want := range map[uint16]engine.Fault{1205: engine.Busy, 1213: engine.Busy, 1927: engine.Connection, 1047: engine.Connection, 1180: engine.Connection, 1290: engine.Connection, 1062: engine.Data,
-		4025: engine.Data, 1406: engine.Data, 1054: engine.Invalid, 1064: engine.Invalid, 1317: engine.Cancelled, 1142: engine.Fatal} {
+		4025: engine.Data, 1406: engine.Data, 1054: engine.Invalid, 1064: engine.Invalid, 1317: engine.Cancelled, 1142: engine.Denied, 1146: engine.Invalid, 1114: engine.Fatal} {
 		if got := db.Fault(fmt.Errorf("batch: %w", &mysql.MySQLError{Number: number})); got != want {
 			t.Errorf("error %d is sorted as %v, want %v", number, got, want)
 		}

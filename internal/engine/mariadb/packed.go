@@ -23,7 +23,7 @@ const (
 )
 
 // Packs reports whether values of these types can be written as JSON and read
-// back to the byte, and whether we may make a view. Times of the type timestamp
+// back to the byte, and whether we may make views and temporary tables. Times of the type timestamp
 // cannot: the text of one depends on the time zone, and in some nights stands
 // for two.
 func (db *DB) Packs(kept *change.Kept) bool {
@@ -41,7 +41,7 @@ func (db *DB) Packs(kept *change.Kept) bool {
 			return false
 		}
 	}
-	return db.views
+	return db.mayAll(packNeeds) && db.mayAll(ledgerNeeds)
 }
 
 // typeName is a column's type without its length and what follows.

@@ -34,7 +34,7 @@ func (db *DB) Unpack(ctx context.Context, s *engine.Session, kept *change.Kept, 
 		return err
 	}
 	layout := *kept
-	layout.Table, layout.Packed = "jugatum_u", ""
+	layout.Table, layout.Packed = db.LedgerTable("u"), ""
 	names := "seq"
 	for _, k := range columns(kept) {
 		names += ", " + d.Quote(k.Name)
@@ -44,7 +44,7 @@ func (db *DB) Unpack(ctx context.Context, s *engine.Session, kept *change.Kept, 
 			return err
 		}
 	}
-	_, err := s.Conn.ExecContext(ctx, "SET STATEMENT sql_mode = '"+db.stage+"' FOR INSERT INTO jugatum_u ("+names+") SELECT "+names+" FROM "+kept.Table+" WHERE packed_to > ? AND packed_to <= ?", low.Int64, high.Int64)
+	_, err := s.Conn.ExecContext(ctx, "SET STATEMENT sql_mode = '"+db.stage+"' FOR INSERT INTO "+layout.Table+" ("+names+") SELECT "+names+" FROM "+kept.Table+" WHERE packed_to > ? AND packed_to <= ?", low.Int64, high.Int64)
 	if err == nil {
 		st.unpacked = unpacked{of: kept, layout: &layout, from: min(low.Int64, from), to: max(high.Int64, to)}
 	}

@@ -322,7 +322,13 @@ func (db *DB) size(ctx context.Context, t *change.Table, oid uint32) error {
 	const small = 16 << 20 // bytes; read in a moment
 	if t.Rows < 0 || t.Bytes < small {
 		t.Estimated = false
-		return db.pool.QueryRowContext(ctx, "SELECT count(*) FROM "+t.SQL(d)).Scan(&t.Rows)
+		known := t.Rows
+		err := db.pool.QueryRowContext(ctx, "SELECT count(*) FROM "+t.SQL(d)).Scan(&t.Rows)
+		if err != nil && db.Fault(err) == engine.Denied { // a survey tells so
+			t.Rows, t.Estimated = max(known, 0), true
+			return nil
+		}
+		return err
 	}
 	return nil
 }
@@ -398,8 +404,6 @@ func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
 		{"replication slots", "SELECT count(*)::text || coalesce(', holding back up to ' || pg_size_pretty(max(pg_wal_lsn_diff(CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_lsn() END, restart_lsn))), '') FROM pg_replication_slots",
 			"a slot that nobody reads keeps all the log on disk"},
 		{"in recovery", "SELECT pg_is_in_recovery()::text", "true on a standby, where nothing can be changed"},
-		{"may make the ledger", "SELECT (CASE WHEN to_regnamespace('jugatum') IS NULL THEN has_database_privilege(current_database(), 'CREATE') ELSE has_schema_privilege('jugatum', 'CREATE') END)::text",
-			"whether " + db.user + " may make the schema jugatum and tables in it"},
 	} {
 		s := engine.Setting{Name: q.name, Meaning: q.meaning}
 		if err := db.pool.QueryRowContext(ctx, q.text).Scan(&s.Value); err != nil {
@@ -407,6 +411,15 @@ func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
 		}
 		out = append(out, s)
 	}
+	missing, err := db.missingForLedger(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rights := engine.Setting{Name: "may keep the ledger", Value: "yes", Meaning: "whether " + db.user + " may make and write the tables in the schema " + db.ledger}
+	if len(missing) > 0 {
+		rights.Value, rights.Advice = "no", strings.Join(missing, "; ")
+	}
+	out = append(out, rights)
 	return out, nil
 }
 

@@ -31,6 +31,7 @@ type DB struct {
 	vers string
 	user string
 
+	database string
 	ledger   string // its schema
 	number   int    // server_version_num
 	standbys standbys
@@ -70,7 +71,7 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	pool.SetMaxIdleConns(2)
 	jobs.SetMaxIdleConns(2)
 	db := &DB{pool: pool, jobs: jobs, name: name, ledger: ledgerSchema}
-	err = pool.QueryRowContext(ctx, "SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_user").Scan(&db.vers, &db.number, &db.user)
+	err = pool.QueryRowContext(ctx, "SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_user, current_database()").Scan(&db.vers, &db.number, &db.user, &db.database)
 	if err != nil {
 		db.Close()
 		var pe *pgconn.PgError
@@ -147,7 +148,9 @@ func (db *DB) Fault(err error) engine.Fault {
 			return engine.Cancelled
 		case pe.Code == "42P07" || pe.Code == "42P06" || pe.Code == "42710": // a table or the like that another process has just made
 			return engine.Data
-		case strings.HasPrefix(pe.Code, "42") && pe.Code != "42501":
+		case pe.Code == "42501":
+			return engine.Denied
+		case strings.HasPrefix(pe.Code, "42"):
 			return engine.Invalid
 		case strings.HasPrefix(pe.Code, "22") || strings.HasPrefix(pe.Code, "23"):
 			return engine.Data

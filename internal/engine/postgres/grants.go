@@ -1,0 +1,90 @@
+package postgres
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+// Missing asks the server for what the change and the ledger take.
+func (db *DB) Missing(ctx context.Context, c *change.Change, keep bool) (engine.Missing, error) {
+	var m engine.Missing
+	t, to := c.Table, " TO "+d.Quote(db.user)
+	var usage, read, del, ins, temp bool
+	var denied []string // of the columns
+	err := db.pool.QueryRowContext(ctx, `SELECT pg_catalog.has_schema_privilege(n.oid, 'USAGE'), pg_catalog.has_table_privilege(c.oid, 'SELECT'),
+			pg_catalog.has_table_privilege(c.oid, 'DELETE'), pg_catalog.has_table_privilege(c.oid, 'INSERT'),
+			pg_catalog.has_database_privilege(pg_catalog.current_database(), 'TEMPORARY'),
+			(SELECT coalesce(pg_catalog.array_agg(CAST(a.attname AS text)), '{}') FROM pg_catalog.pg_attribute a
+				WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND NOT pg_catalog.has_column_privilege(c.oid, a.attnum, 'UPDATE'))
+		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2`, t.Schema, t.Name).
+		Scan(&usage, &read, &del, &ins, &temp, (*textArray)(&denied))
+	if err != nil {
+		return m, err
+	}
+	table := d.Quote(t.Schema) + "." + d.Quote(t.Name)
+	if !usage {
+		m.Read = append(m.Read, "GRANT USAGE ON SCHEMA "+d.Quote(t.Schema)+to)
+	}
+	if !read {
+		m.Read = append(m.Read, "GRANT SELECT ON "+table+to)
+	}
+	if c.Verb == sqltext.Delete {
+		if !del {
+			m.Run = append(m.Run, "GRANT DELETE ON "+table+to)
+		}
+		if !ins {
+			m.Undo = append(m.Undo, "GRANT INSERT ON "+table+to)
+		}
+	} else {
+		var lack []string
+		for _, s := range c.Set {
+			if slices.Contains(denied, s.Column.Name) {
+				lack = append(lack, d.Quote(s.Column.Name))
+			}
+		}
+		if len(lack) > 0 {
+			m.Run = append(m.Run, "GRANT UPDATE ("+strings.Join(lack, ", ")+") ON "+table+to)
+		}
+	}
+	if !keep && c.KeysMayMove() && !temp {
+		m.Run = append(m.Run, "GRANT TEMPORARY ON DATABASE "+d.Quote(db.database)+to)
+	}
+	m.Ledger, err = db.missingForLedger(ctx)
+	return m, err
+}
+
+// missingForLedger tells what making the ledger, or writing into the one that is
+// there, still takes.
+func (db *DB) missingForLedger(ctx context.Context) ([]string, error) {
+	to := " TO " + d.Quote(db.user)
+	var there, make, usage, create, foreign bool
+	err := db.pool.QueryRowContext(ctx, `SELECT n.oid IS NOT NULL, pg_catalog.has_database_privilege(pg_catalog.current_database(), 'CREATE'),
+			coalesce(pg_catalog.has_schema_privilege(n.oid, 'USAGE'), false), coalesce(pg_catalog.has_schema_privilege(n.oid, 'CREATE'), false),
+			EXISTS (SELECT 1 FROM pg_catalog.pg_class c WHERE c.relnamespace = n.oid AND c.relkind = 'r'
+				AND c.relname IN ('ledger', 'run', 'step', 'lane', 'batch', 'left_alone', 'set_aside', 'waited', 'signal')
+				AND NOT (pg_catalog.has_table_privilege(c.oid, 'SELECT') AND pg_catalog.has_table_privilege(c.oid, 'INSERT')
+					AND pg_catalog.has_table_privilege(c.oid, 'UPDATE') AND pg_catalog.has_table_privilege(c.oid, 'DELETE')))
+		FROM (SELECT 1) AS one LEFT JOIN pg_catalog.pg_namespace n ON n.nspname = $1`, db.ledger).Scan(&there, &make, &usage, &create, &foreign)
+	schema := d.Quote(db.ledger)
+	switch {
+	case err != nil:
+		return nil, err
+	case !there && !make:
+		return []string{"CREATE SCHEMA " + schema + " AUTHORIZATION " + d.Quote(db.user)}, nil
+	case !there:
+		return nil, nil
+	}
+	var out []string
+	if !usage || !create {
+		out = append(out, "GRANT USAGE, CREATE ON SCHEMA "+schema+to)
+	}
+	if foreign {
+		out = append(out, "GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA "+schema+to)
+	}
+	return out, nil
+}
