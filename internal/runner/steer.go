@@ -93,6 +93,13 @@ func (k *worker) settle() {
 	k.pacer.Target, k.pacer.Fixed, k.pacer.Limits, k.pacer.Workers = o.Hold, o.Batch, o.Limits, k.crew
 }
 
+// retuned reports whether there are options that the worker does not go by yet.
+func (k *worker) retuned() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.tunedAt != k.tuned
+}
+
 // Tune changes options as the arguments of a signal say: hold, batch, workers,
 // waiters, lag, log_rate, window; "off" takes a limit away.
 func Tune(o *ledger.Options, args map[string]string) error {
@@ -125,7 +132,8 @@ func Tune(o *ledger.Options, args map[string]string) error {
 }
 
 // wait pauses before a batch, in naps between which signals, the stop and the
-// lease are attended to. It gives false when something else is to be done first.
+// lease are attended to. It ends early where something else is to be done first:
+// the run is paused, or is to go by other options.
 func (k *worker) wait(ctx context.Context, pause time.Duration, why string) error {
 	if pause <= 0 {
 		return nil
@@ -158,7 +166,7 @@ func (k *worker) wait(ctx context.Context, pause time.Duration, why string) erro
 			return err
 		}
 	}
-	if k.held() != "" {
+	if k.held() != "" || k.retuned() {
 		return nil
 	}
 	return k.wait(ctx, pause-nap, why)

@@ -243,7 +243,7 @@ func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, 
 			return 0, true, err
 		}
 	}
-	if decision.Rows == 0 || k.held() != "" {
+	if decision.Rows == 0 || k.held() != "" || k.retuned() {
 		return 0, false, nil
 	}
 	k.size = narrow.limit(decision.Rows)
@@ -273,10 +273,7 @@ func (k *worker) heed(ctx context.Context, w *Work) error {
 		}
 		return nil
 	}
-	k.mu.Lock()
-	behind := k.tunedAt != k.tuned
-	k.mu.Unlock()
-	if behind {
+	if k.retuned() {
 		k.settle()
 	}
 	return nil
