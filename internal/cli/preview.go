@@ -17,6 +17,7 @@ import (
 	"jugatum/internal/hazard"
 	"jugatum/internal/ledger"
 	"jugatum/internal/preview"
+	"jugatum/internal/runner"
 	"jugatum/internal/term"
 )
 
@@ -32,6 +33,7 @@ func (a *app) preview() *cli.Command {
 			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back, and foretell the whole from it"},
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "for --rehearse: longest time a batch may hold its locks"},
 			&cli.IntFlag{Name: "batch", Usage: "for --rehearse: a fixed number of rows for every batch"},
+			&cli.StringFlag{Name: "workers", Usage: "for --rehearse: how many sessions change rows at the same time"},
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "for --rehearse: values or none"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant, as for run"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "hazards that run would be told to go on despite"},
@@ -72,7 +74,7 @@ func (a *app) preview() *cli.Command {
 					if err != nil {
 						return err
 					}
-					if s.Rehearsal, err = p.rehearse(ctx, ch, opts, s.Changes); err != nil {
+					if s.Rehearsal, err = p.rehearse(ctx, ch, s.Method, opts, s.Changes); err != nil {
 						return err
 					}
 				}
@@ -194,11 +196,15 @@ func (a *app) printHousekeeping(list []engine.Setting) {
 }
 
 // rehearse carries out one batch of a step and rolls it back.
-func (p *plan) rehearse(ctx context.Context, ch *change.Change, opts ledger.Options, changes int64) (*preview.Rehearsal, error) {
+func (p *plan) rehearse(ctx context.Context, ch *change.Change, method string, opts ledger.Options, changes int64) (*preview.Rehearsal, error) {
 	if changes == 0 || ch.Table.Key == nil {
 		return nil, nil
 	}
-	x, err := preview.Rehearse(ctx, p.db, ch, opts.Keep, opts.Hold, opts.Batch, changes)
+	workers := 1
+	if runner.Alone(p.db, ch, method) == "" {
+		workers = opts.Workers
+	}
+	x, err := preview.Rehearse(ctx, p.db, ch, preview.Plan{Keep: opts.Keep, Hold: opts.Hold, Fixed: opts.Batch, Workers: workers, Listed: method == "roster", Changes: changes})
 	if err != nil {
 		return nil, fmt.Errorf("the rehearsal of step %q: %w; it was rolled back", ch.Step, err)
 	}

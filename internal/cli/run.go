@@ -191,7 +191,7 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 			a.err.Printf("  %s step %s stays on one worker: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(ch.Step), why)
 		}
 		if c.Bool("rehearse") {
-			x, err := p.rehearse(ctx, ch, *opts, st.ToChange)
+			x, err := p.rehearse(ctx, ch, st.Method, *opts, st.ToChange)
 			if err != nil {
 				return nil, 0, err
 			}

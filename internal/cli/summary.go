@@ -233,7 +233,7 @@ func (a *app) printResult(s *summary, dbFlag string) {
 		o.Printf("  foretold %s\n", foretoldText(*s.Foretold))
 	}
 	if s.Others.Samples > 0 {
-		o.Printf("  others   %s\n", othersText(s.Others, s.elapsed))
+		o.Printf("  others   %s\n", othersText(s.Others))
 	}
 	if s.Others.OwnMostMS >= 1 {
 		o.Printf("  waited   %s for others' locks, at most %s in a batch\n", term.Duration(dur(s.Others.OwnMS)), term.Duration(dur(s.Others.OwnMostMS)))
@@ -255,8 +255,8 @@ func (a *app) printResult(s *summary, dbFlag string) {
 
 // othersText says what the run cost other sessions, as far as was seen, and
 // what the looking cost.
-func othersText(w ledger.Watching, elapsed time.Duration) string {
-	text := "nobody was seen waiting on us"
+func othersText(w ledger.Watching) string {
+	text := "no blocked sessions seen"
 	if w.Seen > 0 {
 		sessions := "sessions"
 		if w.Sessions == 1 {
@@ -264,11 +264,11 @@ func othersText(w ledger.Watching, elapsed time.Duration) string {
 		}
 		text = fmt.Sprintf("%s %s waited, %s in all, the longest %s", term.Count(w.Sessions), sessions, term.Duration(dur(w.TotalMS)), term.Duration(dur(w.LongestMS)))
 	}
-	text += fmt.Sprintf(" (%s looks", term.Count(w.Samples))
-	if elapsed > 0 {
-		text += fmt.Sprintf(", %.1f %% of the time", 100*w.LookingMS/msf(elapsed))
+	checks := "checks"
+	if w.Samples == 1 {
+		checks = "check"
 	}
-	return text + ")"
+	return text + fmt.Sprintf(" (%s %s, which took %s)", term.Count(w.Samples), checks, term.Duration(dur(w.LookingMS)))
 }
 
 // serverText words what the whole server wrote during a run.

@@ -44,9 +44,19 @@ const rehearsalRows = 20_000
 // tenth of a second after which InnoDB renews what it tells of them.
 const lockAccount = 150 * time.Millisecond
 
-// Rehearse carries out one batch of a step and rolls it back. changes is how
-// many rows the whole step will change.
-func Rehearse(ctx context.Context, db engine.DB, c *change.Change, keep bool, hold time.Duration, fixed int, changes int64) (*Rehearsal, error) {
+// Plan is how the step that is rehearsed is to be carried out.
+type Plan struct {
+	Keep    bool
+	Hold    time.Duration
+	Fixed   int   // rows of every batch, 0 to go by the hold
+	Workers int   // that share it
+	Listed  bool  // only the rows that match are gone over (method roster)
+	Changes int64 // rows that the whole step changes, -1 unknown
+}
+
+// Rehearse carries out one batch of a step and rolls it back.
+func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Rehearsal, error) {
+	hold, fixed, keep := p.Hold, p.Fixed, p.Keep
 	if c.Table.Key == nil {
 		return nil, fmt.Errorf("%s has no key by which a batch could be told", c.Table)
 	}
@@ -85,7 +95,7 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, keep bool, ho
 			break
 		}
 	}
-	out.foretell(c, &sizer, changes)
+	out.foretell(c, p)
 	return out, nil
 }
 
@@ -197,13 +207,19 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 
 // foretell reckons from the batch to the step: by the rows gone over where the
 // whole table is, by the rows changed for what is written.
-func (x *Rehearsal) foretell(c *change.Change, sizer *pace.Sizer, changes int64) {
+func (x *Rehearsal) foretell(c *change.Change, p Plan) {
 	rows := float64(max(x.Rows, 1))
 	total := math.Max(float64(c.Table.Rows), rows)
-	size := math.Min(float64(max(sizer.Next(), 1)), total)
-	x.Batches = int64(math.Ceil(total / size))
-	x.HoldMS = x.WorkMS * size / rows
-	x.Seconds = x.WorkMS * total / rows / 1000
+	changes := p.Changes
+	if p.Listed && changes >= 0 {
+		rows, total = float64(max(x.Changed, 1)), float64(changes)
+	}
+	perRow := x.WorkMS * float64(time.Millisecond) / rows
+	workers := int64(max(p.Workers, 1))
+	each, largest := pace.Batches(p.Hold, p.Fixed, c.Table.RowBytes, (int64(total)+workers-1)/workers, time.Duration(perRow))
+	x.Batches = each * workers
+	x.HoldMS = perRow * float64(largest) / float64(time.Millisecond)
+	x.Seconds = perRow * total / float64(workers) / float64(time.Second)
 	x.LogBytes, x.KeptBytes = -1, -1
 	if changes < 0 {
 		changes = int64(float64(x.Changed) * total / rows)

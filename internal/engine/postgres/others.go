@@ -120,7 +120,7 @@ func hotUpdates(c *change.Change, updated, hot int64, fill int) engine.Setting {
 	for _, index := range c.Table.Indexes {
 		for _, s := range c.Set {
 			if slices.Contains(index.Columns, s.Column.Name) {
-				x.Meaning = fmt.Sprintf("updates so far that wrote to no index; this change sets %s, which index %s holds, so each of its updates writes to every index", s.Column.Name, index.Name)
+				x.Meaning = fmt.Sprintf("updates so far that wrote to no index; this change sets %s, which index %s holds, so an update that gives it another value writes to every index", s.Column.Name, index.Name)
 				return x
 			}
 		}
