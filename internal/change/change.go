@@ -21,6 +21,7 @@ type Spec struct {
 	Order  string `json:",omitempty"` // of the rows, of which the first few are meant
 	Skip   int64  `json:",omitempty"`
 	First  *int64 `json:",omitempty"`
+	Once   string `json:",omitempty"` // the column that tells rows that are done
 
 	// Replace, if not nil, is all that the step does: see NewReplace.
 	Replace *Replace `json:",omitempty"`
@@ -90,6 +91,8 @@ type Change struct {
 	joined    bool   // From holds all tables, the target among them (MariaDB)
 	targetAt  int    // index in From of the target's first token then
 	instead   string // see Instead
+
+	everywhere bool // see EveryRow
 }
 
 // Catalogue looks a table up by name; schema is "" where none was written.
@@ -115,6 +118,9 @@ func Build(d sqltext.Dialect, spec Spec, params map[string]Value, tables Catalog
 			return nil, b.failf("first", "%s has no key by which its first rows could be told", c.Table)
 		}
 		return nil, b.failf("first", "the first rows can be told where one table is named, not several")
+	}
+	if err := b.once(); err != nil {
+		return nil, err
 	}
 	if err := b.implicit(); err != nil {
 		return nil, err

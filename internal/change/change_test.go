@@ -53,6 +53,12 @@ func TestBuild(t *testing.T) {
 		{"a circle", Spec{Table: "berth", Let: []Field{{"a", "b"}, {"b", "a"}}, Set: []Field{{"zone", "a"}}}, `!step "s": let.a: this value is defined by itself`},
 		{"a volatile named value used twice", Spec{Table: "berth", Let: []Field{{"a", "random()"}}, Set: []Field{{"zone", "a"}, {"day_rate", "a"}}}, `!step "s": let.a: random() gives another value at every use, and the name is used 2 times; write it where it belongs`},
 		{"unknown parameter", Spec{SQL: "UPDATE berth SET zone = :nope || 'x'"}, `!step "s": sql: parameter :nope is not declared; add [param.nope] to the job, or give it with --param nope=…`},
+		{"once asks for the rows that are not done", Spec{SQL: "UPDATE berth SET day_rate = day_rate + 1 WHERE a OR b", Once: "zone"},
+			`day_rate = (day_rate + 1), zone = CAST($1 AS pg_catalog.varchar) WHERE 1 = 1 AND (( a OR b) AND "berth"."zone" IS NULL)`},
+		{"once beside no filter", Spec{SQL: "UPDATE berth SET zone = 'x'", Once: "day_rate"}, `zone = CAST('x' AS pg_catalog.varchar), day_rate = (1) WHERE 1 = 1 AND ("berth"."day_rate" IS NULL)`},
+		{"once with a column that is assigned", Spec{SQL: "UPDATE berth SET zone = 'x'", Once: "zone"}, `!step "s": once: column berth.zone is assigned twice`},
+		{"once with a column that cannot be NULL", Spec{SQL: "UPDATE berth SET zone = 'x'", Once: "berth_no"}, `!step "s": once: column berth.berth_no is NOT NULL, but NULL is to tell the rows that are not done yet`},
+		{"once for a delete", Spec{SQL: "DELETE FROM berth", Once: "zone"}, `!step "s": once: rows that are deleted cannot be deleted again; leave it out`},
 		{"not a table's name", Spec{Table: "berth b", Delete: true}, `!step "s": table: "berth b" is not a table's name; quote it inside the string if it has unusual characters`},
 	} {
 		c.spec.Name = "s"

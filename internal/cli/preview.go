@@ -53,10 +53,17 @@ func (a *app) preview() *cli.Command {
 			if err != nil {
 				return err
 			}
+			opts, err := limits(c, p.job)
+			if err != nil {
+				return err
+			}
+			if err := able(db, opts); err != nil {
+				return err
+			}
 			var steps []*preview.Step
 			total := int64(0)
 			counts := make([]int64, len(p.changes))
-			lacks, err := p.lacks(ctx, c.String("keep") != "none")
+			lacks, err := p.lacks(ctx, opts.Keep)
 			if err != nil {
 				return err
 			}
@@ -70,10 +77,6 @@ func (a *app) preview() *cli.Command {
 				}
 				s.Hazards = append(lacks[i], s.Hazards...)
 				if c.Bool("rehearse") {
-					opts, err := limits(c, p.job)
-					if err != nil {
-						return err
-					}
 					if s.Rehearsal, err = p.rehearse(ctx, ch, s.Method, opts, s.Changes); err != nil {
 						return err
 					}

@@ -138,7 +138,7 @@ func (a *app) earlier(ctx context.Context, c *cli.Command, p *plan, l *ledger.Le
 		case r.UndoneBy != 0:
 		case r.Status != ledger.Done:
 			return refusef("run %d of this job is unfinished (%s): go on with `jugatum resume %d`, or take it back with `jugatum undo %d`", r.ID, r.Status, r.ID, r.ID)
-		case !c.Bool("again"):
+		case !c.Bool("again") && !p.job.Once():
 			return refusef("run %d already did this job here with the same parameters on %s; --again if it is to be done once more", r.ID, r.EndedAt.Local().Format("2006-01-02 15:04"))
 		}
 	}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -8,6 +9,13 @@ import (
 	"sort"
 	"strings"
 	"testing"
+	"time"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/engine/mariadb"
+	"jugatum/internal/engine/postgres"
+	"jugatum/internal/engine/sqlite"
+	"jugatum/internal/harbour"
 )
 
 // commands gives the lines of a Markdown file's shell blocks that call the program.
@@ -29,19 +37,26 @@ func commands(t *testing.T, file string) []string {
 	return out
 }
 
-// TestGuide carries out every command of the guide on the demo's data.
+// TestGuide carries out every command of the README and the guide on the demo's data.
 func TestGuide(t *testing.T) {
+	for file, least := range map[string]int{"README.md": 7, "docs/guide.md": 15} {
+		t.Run(file, func(t *testing.T) { followed(t, "../../"+file, least) })
+	}
+}
+
+// followed carries out the commands of a file.
+func followed(t *testing.T, file string, least int) {
 	dir := filepath.Join(t.TempDir(), "saltmere")
 	if o := command(t, "demo", "--only-data", "--rows", "2000", dir); o.status != 0 {
 		t.Fatal(o.err)
 	}
 	url := "sqlite:" + filepath.Join(dir, "saltmere.db")
-	list := commands(t, "../../docs/guide.md")
-	if len(list) < 7 {
-		t.Fatalf("only %d commands in the guide", len(list))
+	list := commands(t, file)
+	if len(list) < least {
+		t.Fatalf("only %d commands", len(list))
 	}
 	for _, line := range list {
-		args := strings.Fields(strings.NewReplacer("saltmere/", dir+"/", "aside.csv", filepath.Join(dir, "aside.csv")).Replace(line))[1:]
+		args := strings.Fields(strings.NewReplacer("saltmere/", dir+"/", " quay-ids", " "+dir+"/quay-ids", "aside.csv", filepath.Join(dir, "aside.csv")).Replace(line))[1:]
 		want := 0
 		switch args[0] {
 		case "run": // a person types the number; here any will do
@@ -53,6 +68,90 @@ func TestGuide(t *testing.T) {
 			t.Errorf("%s: exit status %d\n%s", line, o.status, o.err)
 		}
 	}
+}
+
+// blocks gives the code blocks of a Markdown file in a language that are for an
+// engine: those that name none, or it, after the language.
+func blocks(t *testing.T, file, language, engine string) []string {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for _, b := range regexp.MustCompile("(?s)```"+language+"( [a-z ]+)?\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+		if b[1] == "" || strings.Contains(b[1], engine) {
+			out = append(out, b[2])
+		}
+	}
+	return out
+}
+
+// harbourIn fills a database with the demo's data.
+func (d *database) harbourIn() {
+	d.t.Helper()
+	ctx := context.Background()
+	d.one("SELECT 1") // makes the file
+	var db engine.DB
+	var err error
+	switch d.engine {
+	case "sqlite":
+		db, err = sqlite.Open(ctx, d.url)
+	case "postgres":
+		db, err = postgres.Open(ctx, d.url)
+	default:
+		db, err = mariadb.Open(ctx, d.url)
+	}
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	defer db.Close()
+	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "demo", LockTimeout: time.Second})
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	defer s.Close()
+	if err := harbour.Load(ctx, s, db.Dialect(), 1, 2000); err != nil {
+		d.t.Fatal(err)
+	}
+}
+
+// TestDocumentedJobs: each job in the docs runs as it is printed, on every engine
+// that it names, and so does the SQL that reads the ledger afterwards.
+func TestDocumentedJobs(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		d.harbourIn()
+		jobs := blocks(t, "../../docs/job-files.md", "toml", d.engine)
+		if len(jobs) < 2 {
+			t.Fatalf("only %d jobs", len(jobs))
+		}
+		for i, text := range jobs {
+			if !strings.Contains(text, "[[step]]") {
+				t.Errorf("this is no job:\n%s", text)
+				continue
+			}
+			job := filepath.Join(t.TempDir(), "job.toml")
+			if err := os.WriteFile(job, []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			args := []string{job}
+			if strings.Contains(text, "[param.rise]") {
+				args = append(args, "--param", "rise=1.035")
+			}
+			d.must(0, append([]string{"preview"}, args...)...)
+			d.must(0, append([]string{"run", "--accept", "any"}, args...)...)
+			if i == 0 {
+				for _, block := range blocks(t, "../../docs/architecture.md", "sql", d.engine) {
+					for _, query := range strings.Split(strings.TrimSpace(block), "\n") {
+						if len(d.lines("SELECT CAST(x AS text) FROM ("+strings.TrimSuffix(query, ";")+") AS x")) == 0 {
+							t.Errorf("%s gives nothing", query)
+						}
+					}
+				}
+			}
+		}
+	})
 }
 
 // TestHelp: every command tells an example, and every flag of the README and the guide is there.

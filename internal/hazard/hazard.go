@@ -57,7 +57,7 @@ func Liftable(code string) bool {
 // Text finds what the change's own text shows. method is sweep, roster, single, or "" while it is not chosen.
 func Text(c *change.Change, method string) []Finding {
 	f := finder{c: c}
-	if c.Where.Empty() && c.From.Empty() && c.First == nil {
+	if c.EveryRow() {
 		f.add(EveryRow, Refusal, "there is no filter: every row of %s is concerned; run needs --every-row", c.Table)
 	}
 	if len(c.Reads.Live) > 0 {

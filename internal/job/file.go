@@ -56,6 +56,7 @@ type fileStep struct {
 	Delete  bool              `toml:"delete"`
 	Order   *string           `toml:"order"`
 	Skip    *int64            `toml:"skip"`
+	Once    *string           `toml:"once"`
 	First   *int64            `toml:"first"`
 	In      []string          `toml:"in"`
 	Except  []string          `toml:"except"`
@@ -323,8 +324,8 @@ func (r *reader) step(i int, f fileStep) (Step, error) {
 	}
 	switch {
 	case f.Replace != nil || f.In != nil || f.Except != nil:
-		if f.SQL != nil || f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete || f.top() {
-			return fail(".replace", "in, except and replace stand alone; sql, table, where, let, set, put, delete, order, skip and first belong to other forms")
+		if f.SQL != nil || f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete || f.top() || f.Once != nil {
+			return fail(".replace", "in, except and replace stand alone; sql, table, where, let, set, put, delete, order, skip, first and once belong to other forms")
 		}
 		rep, key, err := readReplace(f)
 		if err != nil {
@@ -349,6 +350,11 @@ func (r *reader) step(i int, f fileStep) (Step, error) {
 	if f.Where != nil {
 		if s.Where = *f.Where; strings.TrimSpace(s.Where) == "" {
 			return fail(".where", "where is empty; leave it out to change every row")
+		}
+	}
+	if f.Once != nil {
+		if s.Once = *f.Once; s.Once == "" {
+			return fail(".once", "once is empty; it names a column of the table")
 		}
 	}
 	if f.top() {

@@ -116,6 +116,17 @@ func Restore(s Source) (*Job, error) {
 	return Parse(s.Name, []byte(s.Text))
 }
 
+// Once reports whether every step tells by itself which rows are done already, so
+// that a second run changes none of them again.
+func (j *Job) Once() bool {
+	for _, s := range j.Steps {
+		if s.Once == "" {
+			return false
+		}
+	}
+	return len(j.Steps) > 0
+}
+
 // Digest tells jobs apart: equal for the same steps with the same parameters,
 // whatever the title, the limits, comments, blanks and the case of bare words.
 func (j *Job) Digest(d sqltext.Dialect, values map[string]change.Value) string {
