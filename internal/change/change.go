@@ -57,6 +57,10 @@ type Set struct {
 	Default bool // SET column = DEFAULT
 	Untyped bool // a bare string or NULL: takes the column's type
 
+	// Row marks a column of (a, b) = (SELECT …): its expression is that query once
+	// more, which must give the same row as the others' do.
+	Row bool
+
 	// Implicit marks a column that the database itself assigns whenever the row
 	// changes: it is kept and put back, but makes no row a changed one.
 	Implicit bool
@@ -91,6 +95,7 @@ type Change struct {
 	joined    bool   // From holds all tables, the target among them (MariaDB)
 	targetAt  int    // index in From of the target's first token then
 	instead   string // see Instead
+	written   string // the statement as its author wrote it, where it has no parameters
 
 	everywhere bool // see EveryRow
 }
@@ -341,6 +346,9 @@ func (b *builder) statement() error {
 		return b.fail("sql", err)
 	}
 	c := b.c
+	if tokens, err := sqltext.Lex(c.D, b.spec.SQL); err == nil && len((sqltext.Fragment{Tokens: tokens}).Params()) == 0 && b.spec.Once == "" {
+		c.written = strings.TrimRight(b.spec.SQL, "; \t\r\n")
+	}
 	schema := ""
 	if st.Target.Qualified {
 		schema = b.name(st.Target.Schema)
@@ -426,18 +434,25 @@ func (b *builder) assign(a sqltext.Assignment) error {
 	return nil
 }
 
-// assignRow turns (a, b) = (SELECT …) into one sub-query a column.
+// assignRow turns (a, b) = (SELECT …) into one sub-query a column. Where it gives
+// several rows, of which the first counts (SQLite) or which it cuts itself, each
+// of them must meet the same first row: so all columns are asked for in each, or
+// the server might take another index for it.
 func (b *builder) assignRow(cols []sqltext.Token, query []sqltext.Token) error {
 	names := make([]string, len(cols))
 	for i := range cols {
 		names[i] = "jugatum_" + itoa(i+1)
 	}
 	for i, col := range cols {
-		head, err := sqltext.Lex(b.c.D, "(WITH jugatum_row ("+strings.Join(names, ", ")+") AS (")
+		as, whole := " AS MATERIALIZED (", "" // PostgreSQL then computes every column
+		if b.c.D == sqltext.SQLite {
+			as, whole = " AS (", " WHERE coalesce("+strings.Join(names, ", ")+", 1) IS NOT NULL"
+		}
+		head, err := sqltext.Lex(b.c.D, "(WITH jugatum_row ("+strings.Join(names, ", ")+")"+as)
 		if err != nil {
 			return err
 		}
-		tail, err := sqltext.Lex(b.c.D, ") SELECT "+names[i]+" FROM jugatum_row)")
+		tail, err := sqltext.Lex(b.c.D, ") SELECT "+names[i]+" FROM jugatum_row"+whole+")")
 		if err != nil {
 			return err
 		}
@@ -445,6 +460,7 @@ func (b *builder) assignRow(cols []sqltext.Token, query []sqltext.Token) error {
 		if err := b.set("sql", col, sqltext.Fragment{Tokens: expr}); err != nil {
 			return err
 		}
+		b.c.Set[len(b.c.Set)-1].Row = true
 	}
 	return nil
 }

@@ -44,7 +44,7 @@ func TestBuild(t *testing.T) {
 		{"a text parameter takes the column's type", Spec{SQL: "UPDATE berth SET zone = :z"}, "zone = CAST($1 AS pg_catalog.varchar) WHERE 1 = 1"},
 		{"DEFAULT is the column's", Spec{SQL: "UPDATE berth SET zone = DEFAULT, day_rate = DEFAULT"}, "zone = CAST('A' AS pg_catalog.varchar), day_rate = CAST(NULL AS numeric(8,2)) WHERE 1 = 1"},
 		{"a row of values is taken apart", Spec{SQL: "UPDATE berth SET (day_rate, zone) = ROW(f(1, 2), 'x')"}, "day_rate = (f(1, 2)), zone = CAST('x' AS pg_catalog.varchar) WHERE 1 = 1"},
-		{"a row of a query is asked for each column", Spec{SQL: "UPDATE berth SET (day_rate, zone) = (SELECT 1, 'x')"}, "day_rate = ((WITH jugatum_row (jugatum_1, jugatum_2) AS (SELECT 1, 'x') SELECT jugatum_1 FROM jugatum_row)), zone = ((WITH jugatum_row (jugatum_1, jugatum_2) AS (SELECT 1, 'x') SELECT jugatum_2 FROM jugatum_row)) WHERE 1 = 1"},
+		{"a row of a query is asked for each column", Spec{SQL: "UPDATE berth SET (day_rate, zone) = (SELECT 1, 'x')"}, "day_rate = ((WITH jugatum_row (jugatum_1, jugatum_2) AS MATERIALIZED (SELECT 1, 'x') SELECT jugatum_1 FROM jugatum_row)), zone = ((WITH jugatum_row (jugatum_1, jugatum_2) AS MATERIALIZED (SELECT 1, 'x') SELECT jugatum_2 FROM jugatum_row)) WHERE 1 = 1"},
 		{"no such column", Spec{SQL: "UPDATE berth SET day_rat = 1"}, `!step "s": sql: table berth has no column "day_rat"; did you mean "day_rate"?`},
 		{"computed column", Spec{SQL: "UPDATE berth SET g = 1"}, `!step "s": sql: column berth.g is computed by the database and cannot be assigned`},
 		{"assigned twice", Spec{SQL: "UPDATE berth SET zone = 'a', zone = 'b'"}, `!step "s": sql: column berth.zone is assigned twice`},

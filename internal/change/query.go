@@ -300,6 +300,27 @@ func (q *Query) Statement(c *Change, r Range) *Query {
 	return q.Filter(c, r)
 }
 
+// Plain appends the change as its author wrote it, or else the one statement that
+// it stands for: what the server itself must take before anything is made of it.
+func (q *Query) Plain(c *Change) *Query {
+	if c.written != "" {
+		return q.Add(c.written)
+	}
+	whole := *c
+	whole.First = nil
+	return q.Statement(&whole, Range{})
+}
+
+// Misplaced gives an error of the server in a statement that Plain wrote its
+// place there: offset is in characters from the beginning of it.
+func (c *Change) Misplaced(msg string, offset int) error {
+	chars := []rune(c.written)
+	if c.written == "" || offset < 0 || offset > len(chars) {
+		return nil
+	}
+	return &sqltext.Error{Src: c.written, Offset: len(string(chars[:offset])), Msg: msg}
+}
+
 // Changing appends " AND …": that some new value is not the one that the row has.
 func (q *Query) Changing(c *Change) *Query {
 	q.Add(" AND (1 = 0")

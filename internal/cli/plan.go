@@ -283,8 +283,13 @@ func (p *plan) change(ctx context.Context, s job.Step, name string, look change.
 	if err := p.readable(ctx, c); err != nil {
 		return nil, err
 	}
-	if err := preview.Check(ctx, p.db, c); err != nil {
-		if p.db.Fault(err) == engine.Invalid {
+	err = p.db.Accepts(ctx, c)
+	if err == nil {
+		err = preview.Check(ctx, p.db, c)
+	}
+	if err != nil {
+		var placed *sqltext.Error
+		if f := p.db.Fault(err); f == engine.Invalid || f == engine.Data || errors.As(err, &placed) {
 			return nil, p.job.At(&change.FieldError{Step: s.Name, Field: fieldOf(s), Err: err})
 		}
 		if p.db.Fault(err) == engine.Denied {

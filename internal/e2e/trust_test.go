@@ -198,3 +198,56 @@ func TestFewRowsByIndex(t *testing.T) {
 		}
 	})
 }
+
+// TestRowOfQuery: columns that are set from one query get values of one row, also
+// where the query gives several and an index would give each column another first one.
+func TestRowOfQuery(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		if d.engine == "mariadb" {
+			return // which has no such assignment
+		}
+		d.within = true
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, x integer, y integer)", "INSERT INTO t SELECT i, 0, 0 FROM "+d.numbers(20),
+			"CREATE TABLE o (k integer, a integer, b integer)", "INSERT INTO o SELECT 1 + i % 20, i, 1000 - i FROM "+d.numbers(400),
+			"CREATE INDEX oa ON o (k, a)", "CREATE INDEX ob ON o (k, b)", "CREATE TABLE plain (id integer PRIMARY KEY, x integer, y integer)", "INSERT INTO plain SELECT * FROM t")
+		const set = " SET (x, y) = (SELECT a, b FROM o WHERE o.k = "
+		if d.engine == "sqlite" { // the first of several rows counts
+			d.exec("UPDATE plain" + set + "plain.id)")
+			d.must(0, "run", "--every-row", "--accept", "any", "--batch", "3", "--sql", "UPDATE t"+set+"t.id)")
+			same(t, "rows", d.dump("t"), d.dump("plain"))
+		}
+		d.must(3, "run", "--every-row", "--accept", "any", "--sql", "UPDATE t"+set+"t.id ORDER BY random() LIMIT 1)")
+		if d.engine == "postgres" {
+			o := d.must(3, "run", "--every-row", "--accept", "any", "--sql", "UPDATE t"+set+"t.id LIMIT 1)")
+			if !strings.Contains(o.err, "row-query") {
+				t.Error(o.err)
+			}
+			d.exec("UPDATE plain" + set + "plain.id AND a <= 20)")
+			d.must(0, "run", "--every-row", "--accept", "any", "--batch", "3", "--sql", "UPDATE t"+set+"t.id AND a <= 20)")
+			same(t, "rows", d.dump("t"), d.dump("plain"))
+		}
+	})
+}
+
+// TestNoStatement: what the server itself would not take is refused, although each
+// batch of it would make sense to it.
+func TestNoStatement(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer)", "INSERT INTO t SELECT i, i FROM "+d.numbers(20))
+		before := d.dump("t")
+		for _, set := range []string{"n = sum(n)", "n = row_number() OVER ()", "n = 1 WHERE count(*) > 3", "n = sum(n) + :x"} {
+			for _, cmd := range []string{"preview", "run"} {
+				args := []string{cmd, "--every-row", "--sql", "UPDATE t SET " + set}
+				if strings.Contains(set, ":x") {
+					args = append(args, "--param", "x=1")
+				}
+				if cmd == "run" {
+					args = append(args, "--accept", "any")
+				}
+				d.must(2, args...)
+			}
+		}
+		same(t, "t", d.dump("t"), before)
+	})
+}

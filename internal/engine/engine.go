@@ -34,6 +34,12 @@ type DB interface {
 	// Tables describes every table that is the user's own, in the order of their names.
 	Tables(ctx context.Context) ([]*change.Table, error)
 
+	// Accepts has the server compile the statement that the change stands for,
+	// without carrying it out, and gives the server's own error: what no server
+	// would take, such as an aggregate where there is no query, is not to be taken
+	// apart into batches that one does. It is nil where this user may not ask.
+	Accepts(ctx context.Context, c *change.Change) error
+
 	// Reads tells what a change reads besides the row that it changes, by what
 	// the server makes of its statement.
 	Reads(ctx context.Context, c *change.Change) (change.Reads, error)

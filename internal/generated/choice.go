@@ -42,7 +42,7 @@ type Choice struct {
 
 // most is the largest value of each field of a Choice that is chosen by chance.
 var most = map[string]int{"Key": 9, "Rows": 40, "Parts": 3, "Trigger": 5, "Child": 5, "Unique": 3, "Check": 2, "Index": 1, "Values": 3,
-	"Delete": 1, "Set": 17, "Where": 8, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1}
+	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1}
 
 // rare are fields that are 0 in most cases, so that what they bring about is
 // not hidden by refusals for another reason: one case in so many has another value.
@@ -127,4 +127,5 @@ type Case struct {
 	Once   []string // queries for how many different values stand where one statement writes only one
 	Exact  bool     // undo restores every byte; else a trigger has a say, and it must tell the rows
 	Filter bool     // the statement has a filter
+	Wrong  bool     // no server takes the statement, though each would take its parts in a query
 }

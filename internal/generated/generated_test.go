@@ -445,6 +445,9 @@ func (h *house) try(choice Choice) result {
 	if strings.Contains(errs, "goroutine ") {
 		return fail("panic: %s", errs)
 	}
+	if x.Wrong && (plainErr == nil || status != 2) {
+		return fail("taken: exit status %d for a statement that is none (%v)", status, plainErr)
+	}
 	switch status {
 	case 0:
 	case 2, 3:

@@ -123,6 +123,12 @@ func (b *builder) set() string {
 		return "n = CASE WHEN n > 10 THEN n - 10 ELSE coalesce(n, 3) END"
 	case 17:
 		return "n = n, txt = coalesce(txt, 'x')"
+	case 18:
+		b.Wrong = true
+		return "n = sum(n)"
+	case 19:
+		b.Wrong = true
+		return "n = row_number() OVER ()"
 	}
 	return "n = n + 1"
 }
@@ -148,6 +154,9 @@ func (b *builder) where() string {
 		return fmt.Sprintf("t.n = %d", b.r.IntN(24))
 	case 8:
 		return "t.n NOT IN (SELECT v FROM vo WHERE v IS NOT NULL)"
+	case 9:
+		b.Wrong = true
+		return "max(t.n) > 5"
 	}
 	return ""
 }

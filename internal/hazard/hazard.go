@@ -41,6 +41,7 @@ const (
 	Cascade     = "cascade"
 	TriggerSelf = "trigger-target"
 	Grants      = "missing-grant"
+	RowQuery    = "row-query"
 	ReadOnly    = "read-only" // of the database, not of a step
 )
 
@@ -48,7 +49,7 @@ const (
 // others would make the run go wrong.
 func Liftable(code string) bool {
 	switch code {
-	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun, TriggerSelf, Grants:
+	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun, TriggerSelf, Grants, RowQuery:
 		return true
 	}
 	return false
@@ -75,6 +76,7 @@ func Text(c *change.Change, method string) []Finding {
 		f.reads()
 		f.triggers()
 	}
+	f.rowQueries()
 	f.nulls()
 	f.leftToRight()
 	f.again()
@@ -119,6 +121,39 @@ func (f *finder) triggers() {
 			f.add(TriggerSelf, Refusal, "trigger %s itself changes rows of %s: what it does to rows that later batches come to, and to the values kept, depends on the batches; use --method single, or --despite %s if it is harmless", t.Name, f.c.Table, TriggerSelf)
 		}
 	}
+}
+
+// rowQueries finds queries of several columns that may give another row each time
+// they are asked, and they are asked once for each column.
+func (f *finder) rowQueries() {
+	for _, s := range f.c.Set {
+		if !s.Row {
+			continue
+		}
+		why := ""
+		if f.c.D == sqltext.PostgreSQL && (has(s.Expr, "LIMIT", "FETCH", "OFFSET") || distinctOn(s.Expr)) {
+			why = "cuts its rows, and which are the first may differ where the order leaves that open"
+		}
+		for _, call := range f.c.Reads.Volatile {
+			if has(s.Expr, strings.ToUpper(strings.TrimSuffix(call, "()"))) {
+				why = "calls " + call
+			}
+		}
+		if why != "" {
+			f.add(RowQuery, Refusal, "the query that gives %s together with other columns %s: it is asked once for each column, which could then be of different rows; join the table instead (UPDATE … FROM), or --despite %s if it always gives one and the same row", s.Column.Name, why, RowQuery)
+			return
+		}
+	}
+}
+
+// distinctOn reports whether DISTINCT ON stands in a fragment.
+func distinctOn(f sqltext.Fragment) bool {
+	for i, t := range f.Tokens {
+		if t.Is("DISTINCT") && i+1 < len(f.Tokens) && f.Tokens[i+1].Is("ON") {
+			return true
+		}
+	}
+	return false
 }
 
 type finder struct {

@@ -75,6 +75,30 @@ func (db *DB) Estimate(ctx context.Context, c *change.Change) (int64, error) {
 	return c.Table.Rows, rows.Err() // such as a filter that is never true: nothing is known of the table
 }
 
+// Accepts has the statement prepared, which neither plans it nor carries it out.
+func (db *DB) Accepts(ctx context.Context, c *change.Change) error {
+	if err := db.readAlike(c); err != nil {
+		return err
+	}
+	conn, err := db.pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, "START TRANSACTION READ WRITE"); err != nil { // in a read-only one not even that is done
+		return err
+	}
+	defer conn.ExecContext(ctx, "ROLLBACK")
+	st, err := conn.PrepareContext(ctx, (&change.Query{D: d}).Plain(c).String())
+	if err != nil {
+		if db.Fault(err) == engine.Denied {
+			return nil
+		}
+		return err
+	}
+	return st.Close()
+}
+
 // readAlike refuses SQL that a plain session here would read in another way than
 // our sessions do, which are without these two modes.
 func (db *DB) readAlike(c *change.Change) error {

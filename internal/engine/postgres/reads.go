@@ -56,6 +56,31 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 	return r, db.calls(ctx, c, seen.calls, &r)
 }
 
+// Accepts asks for the plan of the statement.
+func (db *DB) Accepts(ctx context.Context, c *change.Change) error {
+	if err := db.readAlike(ctx, c); err != nil {
+		return err
+	}
+	const ask = "EXPLAIN "
+	q := (&change.Query{D: d}).Add(ask).Plain(c)
+	rows, err := db.jobs.QueryContext(ctx, q.String(), q.Args...)
+	if err == nil {
+		rows.Close()
+		err = rows.Err()
+	}
+	var pe *pgconn.PgError
+	if !errors.As(err, &pe) {
+		return err
+	}
+	if pe.Code == "42501" {
+		return nil
+	}
+	if placed := c.Misplaced(pe.Message, int(pe.Position)-1-len(ask)); placed != nil && db.Fault(err) == engine.Invalid {
+		return placed
+	}
+	return err
+}
+
 // readAlike refuses SQL that the server would take apart in another way than we
 // do: where standard_conforming_strings is off, a backslash escapes what follows.
 func (db *DB) readAlike(ctx context.Context, c *change.Change) error {

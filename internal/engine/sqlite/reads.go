@@ -17,6 +17,17 @@ var (
 	perBatch = []string{"last_insert_rowid", "changes", "total_changes"}
 )
 
+// Accepts has the statement compiled.
+func (db *DB) Accepts(ctx context.Context, c *change.Change) error {
+	q := (&change.Query{D: d}).Add("EXPLAIN ").Plain(c)
+	rows, err := db.pool.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return err
+	}
+	rows.Close()
+	return rows.Err()
+}
+
 // Reads has SQLite compile the change with other rows in the place of its
 // target's. Wherever the program then still opens the target's table or one of
 // its indexes, the change reads it once more, through whatever views.
