@@ -57,7 +57,7 @@ var badCalls = []bad{
 	{name: "impossible hold", args: []string{"run", "--hold", "0s", "--sql", "DELETE FROM t WHERE id = 1"}, status: 2},
 	{name: "no such run", args: []string{"show", "99"}, status: 2},
 	{name: "no number of a run", args: []string{"verify", "first"}, status: 2, words: []string{"not the number"}},
-	{name: "types that do not go together", engine: "postgres", args: []string{"run", "--accept", "any", "--sql", "UPDATE t SET n = s || 'x' WHERE id = 1"}, status: 1},
+	{name: "types that do not go together", engine: "postgres", args: []string{"run", "--accept", "any", "--sql", "UPDATE t SET n = s || 'x' WHERE id = 1"}, status: 2, words: []string{":1:18:", "is of type integer"}},
 	{name: "waiters where nobody can be seen", engine: "sqlite", args: []string{"run", "--accept", "any", "--waiters", "0", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"does not tell which sessions wait"}},
 	{name: "a limit that the engine cannot keep, previewed", engine: "sqlite", job: "[limits]\nwaiters = 0\n[[step]]\ntable = \"t\"\nwhere = \"id = 1\"\nset = { n = \"1\" }\n", args: []string{"preview", "{job}"}, status: 2, words: []string{"does not tell which sessions wait"}},
 	{name: "lag without replicas", engine: "mariadb", args: []string{"run", "--accept", "any", "--lag", "5s", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"which replica?", "--replica"}},
