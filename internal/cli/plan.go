@@ -129,6 +129,8 @@ type plan struct {
 	changes []*change.Change
 	tables  []*change.Table // all there are; read where a step needs them
 	leftOut []string        // why tables that a pattern takes in are not changed
+
+	unreadable error // why the job of a run cannot be read any more; its changes are from the record then
 }
 
 // load reads the job that a command's arguments name.
@@ -388,6 +390,20 @@ func (p *plan) choose(ctx context.Context, c *change.Change, matched int64) (str
 		return "sweep", nil
 	}
 	return "roster", nil
+}
+
+// restoreLoosely makes the plan of a run that is to be taken back or held against
+// the database; where its job cannot be read any more, from the record of its steps.
+func restoreLoosely(ctx context.Context, db engine.DB, r *ledger.Run) (*plan, error) {
+	p, err := restore(ctx, db, r)
+	if err == nil || p == nil {
+		return p, err
+	}
+	p.unreadable = err
+	if lerr := p.fromRecord(ctx, r); lerr != nil {
+		return nil, lerr
+	}
+	return p, nil
 }
 
 // restore makes the plan of a run that is in the ledger.

@@ -67,7 +67,10 @@ func (a *app) resume() *cli.Command {
 				if err != nil {
 					return err
 				}
-				return a.execute(ctx, c, p, l, r, work)
+				if p.unreadable != nil && r.UndoOf == 0 {
+					return refusef("run %d cannot go on, since the database has changed: %v", r.ID, p.unreadable)
+				}
+				return a.executeFitted(ctx, c, p, l, r, work)
 			})
 		},
 	}
@@ -101,7 +104,7 @@ func (a *app) withRun(ctx context.Context, c *cli.Command, do func(engine.DB, *l
 
 // prepare makes a run's steps ready from the ledger, for an undo as well.
 func prepare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run) (*plan, []*runner.Work, error) {
-	p, err := restore(ctx, db, r)
+	p, err := restoreLoosely(ctx, db, r)
 	if err != nil {
 		return nil, nil, err
 	}

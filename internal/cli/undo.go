@@ -10,6 +10,7 @@ import (
 
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
+	"jugatum/internal/term"
 )
 
 func (a *app) undo() *cli.Command {
@@ -52,9 +53,20 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if err := mayWrite(ctx, c, db); err != nil {
 		return err
 	}
-	p, err := restore(ctx, db, orig)
+	p, err := restoreLoosely(ctx, db, orig)
 	if err != nil {
 		return err
+	}
+	kept, err := p.work(l, orig)
+	if err != nil {
+		return err
+	}
+	lost, err := fitAll(ctx, db, kept)
+	if err != nil {
+		return err
+	}
+	for _, what := range lost {
+		a.err.Printf("  %s changed since run %d: there is no column %s\n", a.err.Paint(term.Warn, "warning"), orig.ID, term.Clean(what))
 	}
 	opts, err := limits(c, p.job)
 	if err != nil {
@@ -119,5 +131,5 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if err := asUndo(work, orig); err != nil {
 		return err
 	}
-	return a.execute(ctx, c, p, l, u, work)
+	return a.executeFitted(ctx, c, p, l, u, work)
 }

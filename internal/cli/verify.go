@@ -7,6 +7,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"jugatum/internal/engine"
+	"jugatum/internal/job"
 	"jugatum/internal/ledger"
 	"jugatum/internal/term"
 	"jugatum/internal/verify"
@@ -26,6 +27,17 @@ func (a *app) verify() *cli.Command {
 				p, work, err := prepare(ctx, db, l, r)
 				if err != nil {
 					return err
+				}
+				lost, err := fitAll(ctx, db, work)
+				if err != nil {
+					return err
+				}
+				for _, what := range lost {
+					a.err.Printf("  %s changed since run %d, and not compared: there is no column %s\n", a.err.Paint(term.Warn, "warning"), r.ID, term.Clean(what))
+				}
+				if p.unreadable != nil {
+					p.job = &job.Job{} // whose checks are gone with it
+					a.err.Printf("  %s changed since run %d: %s; rows that it passed by are not looked for, and its checks not asked\n", a.err.Paint(term.Warn, "warning"), r.ID, term.Clean(p.unreadable.Error()))
 				}
 				live := a.err.NewLive()
 				res, err := verify.Run(ctx, db, l, r, work, p.job, func(done, total int64) {

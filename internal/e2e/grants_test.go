@@ -44,8 +44,8 @@ func single(grant string) []string {
 // everything; of what it has each is missed by name before anything is recorded.
 func TestLeastPrivileges(t *testing.T) {
 	servers(t, func(t *testing.T, d *database) {
-		names := strings.NewReplacer()
 		engine, home, role, ledger, berth := "PostgreSQL", "harbour", "clerk_"+newName(), "jugatum", "harbour.berth"
+		names := strings.NewReplacer("clerk", role)
 		if d.engine == "mariadb" {
 			home = d.one("SELECT DATABASE()")
 			engine, ledger, berth = "MariaDB", home+"_dba", "berth"
@@ -55,7 +55,6 @@ func TestLeastPrivileges(t *testing.T) {
 		} else {
 			d.exec("CREATE ROLE "+role+" LOGIN", "CREATE SCHEMA harbour")
 			t.Cleanup(func() { d.exec("DROP OWNED BY "+role, "DROP ROLE "+role) })
-			names = strings.NewReplacer("clerk", role)
 		}
 		d.exec("CREATE TABLE "+home+".berth (id integer PRIMARY KEY, day_rate integer, note varchar(40))",
 			"INSERT INTO "+home+".berth SELECT i, i * 10, 'see http://charts' FROM "+d.numbers(200),
