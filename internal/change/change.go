@@ -582,7 +582,29 @@ func (b *builder) parameters() error {
 }
 
 func (b *builder) undeclared(field, name string) error {
+	if b.sliced(name) {
+		return b.failf(field, "parameter :%s is not declared; in a slice of an array, write [1 : %s] with a blank after the colon if a column is meant", name, name)
+	}
 	return b.failf(field, "parameter :%s is not declared; add [param.%s] to the job, or give it with --param %s=…", name, name, name)
+}
+
+// sliced reports whether a parameter of this name stands within square brackets
+// after something else, as the end of a slice would.
+func (b *builder) sliced(name string) bool {
+	for _, f := range b.c.Fragments() {
+		depth := 0
+		for i, t := range f.Tokens {
+			switch {
+			case t.Punct("["):
+				depth++
+			case t.Punct("]"):
+				depth--
+			case depth > 0 && t.Kind == sqltext.Param && t.Name() == name && !f.Tokens[i-1].Punct(",") && (i < 2 || !f.Tokens[i-2].Is("ARRAY")):
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Interferes reports whether a trigger fires for the rows of the change, and so

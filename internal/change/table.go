@@ -130,6 +130,12 @@ type ForeignKey struct {
 	OnDelete string
 }
 
+// Deferrable is a constraint over columns of the table whose check can wait.
+type Deferrable struct {
+	Name    string
+	Columns []string
+}
+
 // Table is a table as the catalogue describes it.
 type Table struct {
 	Schema      string // "" where the engine has none or it is the default
@@ -139,9 +145,10 @@ type Table struct {
 	Indexes     []Index
 	Triggers    []Trigger
 	ReferredBy  []ForeignKey
-	Partitioned bool        // rows live in other tables, its partitions
-	Alone       bool        // rows of tables that inherit from it are not its own: PostgreSQL reads them with it unless ONLY is said
-	Heirs       []TableName // the tables that inherit from it, at any depth, in the order of their names (PostgreSQL)
+	Deferrable  []Deferrable // constraints that are checked at the end of a statement or a transaction (PostgreSQL)
+	Partitioned bool         // rows live in other tables, its partitions
+	Alone       bool         // rows of tables that inherit from it are not its own: PostgreSQL reads them with it unless ONLY is said
+	Heirs       []TableName  // the tables that inherit from it, at any depth, in the order of their names (PostgreSQL)
 	Rows        int64
 	Estimated   bool   // Rows comes from statistics
 	Bytes       int64  // table and indexes; -1 unknown

@@ -200,6 +200,11 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 				opts.Foretold = addForetold(opts.Foretold, foretold(x))
 			}
 		}
+		for i := range found {
+			if found[i].Code == hazard.DoesNotFit && opts.SetAside > 0 { // a batch that meets one goes on without it
+				found[i].Level = hazard.Warning
+			}
+		}
 		for _, f := range found {
 			if f.Level == hazard.Refusal && !(slices.Contains(lifted, f.Code) && hazard.Liftable(f.Code)) {
 				if !slices.Contains(refused, f.Code) {

@@ -118,6 +118,11 @@ func TestLeastPrivileges(t *testing.T) {
 		if o := clerk.must(0, with("runs")...); !strings.Contains(o.out, "No run") {
 			t.Errorf("something was recorded:\n%s", o.out)
 		}
+		o := clerk.must(1, with("run", "--accept", "any", "--batch", "50", "--sql", "UPDATE berth SET note = repeat('x', 40 + id) WHERE id = 7")...)
+		if strings.Contains(o.err, "new_") || !strings.Contains(o.err, d.by("note", "varying(40)")) {
+			t.Error(o.err)
+		}
+		clerk.must(0, "undo", "1")
 		before := [][]string{d.dump(berth)}
 		for i, job := range jobs {
 			args := append([]string{"run", "--accept", "any"}, job...)
@@ -127,12 +132,12 @@ func TestLeastPrivileges(t *testing.T) {
 				args = append(args, "--method", "roster")
 			}
 			clerk.must(0, with(args...)...)
-			clerk.must(0, "verify", strconv.Itoa(i+1))
+			clerk.must(0, "verify", strconv.Itoa(i+3))
 			before = append(before, d.dump(berth))
 		}
 		for i := len(jobs); i > 0; i-- {
 			same(t, "before the undo", d.dump(berth), before[i])
-			clerk.must(0, "undo", strconv.Itoa(i)) // the ledger is found
+			clerk.must(0, "undo", strconv.Itoa(i+2)) // the ledger is found
 			same(t, "undone", d.dump(berth), before[i-1])
 		}
 	})

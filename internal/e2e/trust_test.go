@@ -251,3 +251,35 @@ func TestNoStatement(t *testing.T) {
 		same(t, "t", d.dump("t"), before)
 	})
 }
+
+// TestConstraintsThatCanWait: where one statement goes through and batches do not,
+// since a constraint is checked at its end, that is told, and single does it.
+func TestConstraintsThatCanWait(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		if d.engine == "mariadb" {
+			return // which checks each row by itself
+		}
+		d.within = true
+		for _, c := range []struct {
+			engine, sql string
+			tables      []string
+		}{
+			{"postgres", "UPDATE t SET v = v + 1", []string{"CREATE TABLE t (id integer PRIMARY KEY, v integer UNIQUE DEFERRABLE)", "INSERT INTO t SELECT i, i FROM " + d.numbers(20)}},
+			{"", "DELETE FROM t WHERE id < 21", []string{"CREATE TABLE t (id integer PRIMARY KEY, v integer REFERENCES t (id))", "INSERT INTO t SELECT i, CASE WHEN i > 1 THEN 1 END FROM " + d.numbers(20)}},
+		} {
+			if c.engine != "" && c.engine != d.engine {
+				continue
+			}
+			d.exec(append([]string{"DROP TABLE IF EXISTS t"}, c.tables...)...)
+			o := d.must(1, "run", "--every-row", "--again", "--accept", "any", "--batch", "3", "--sql", c.sql)
+			if !strings.Contains(o.err, "warning at-once") || strings.Count(o.err, "--method single") < 2 {
+				t.Errorf("%s:\n%s", c.sql, o.err)
+			}
+			d.must(0, "undo", d.lastRun())
+			before := d.dump("t")
+			d.must(0, "run", "--every-row", "--again", "--accept", "20", "--method", "single", "--sql", c.sql)
+			d.must(0, "undo", d.lastRun())
+			same(t, "undone", d.dump("t"), before)
+		}
+	})
+}

@@ -41,6 +41,7 @@ const (
 	Cascade     = "cascade"
 	TriggerSelf = "trigger-target"
 	Grants      = "missing-grant"
+	DoesNotFit  = "does-not-fit"
 	RowQuery    = "row-query"
 	ReadOnly    = "read-only" // of the database, not of a step
 )
@@ -49,7 +50,7 @@ const (
 // others would make the run go wrong.
 func Liftable(code string) bool {
 	switch code {
-	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun, TriggerSelf, Grants, RowQuery:
+	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun, TriggerSelf, Grants, RowQuery, DoesNotFit:
 		return true
 	}
 	return false
@@ -75,6 +76,9 @@ func Text(c *change.Change, method string) []Finding {
 		}
 		f.reads()
 		f.triggers()
+		if why := c.AtOnce(); why != "" {
+			f.add("at-once", Warning, "%s, which one statement for all rows fulfils and a batch may not: then the run ends at that batch, with nothing wrong; --method single does all rows at once", why)
+		}
 	}
 	f.rowQueries()
 	f.nulls()
@@ -297,8 +301,9 @@ func Rows(c *change.Change, code string, n int64, args ...string) (Finding, bool
 		return ""
 	}
 	switch code {
-	case "does-not-fit":
-		text = fmt.Sprintf("%d new values do not fit %s.%s %s; the batch that meets one fails", n, c.Table, arg(0), arg(1))
+	case DoesNotFit:
+		level = Refusal
+		text = fmt.Sprintf("%d new values do not fit %s.%s %s: fix the expression, or let such rows be set aside (--set-aside %d)", n, c.Table, arg(0), arg(1), n)
 	case "unique-collision":
 		text = fmt.Sprintf("%d values of the unique index %s would stand more than once", n, arg(0))
 	case "ambiguous-source":

@@ -67,6 +67,9 @@ func rate(text string) (int64, error) {
 			break
 		}
 	}
+	if n, err := strconv.ParseFloat(s, 64); err == nil && unit == 1 && n > 0 {
+		return 0, fmt.Errorf("%s of what? Write %sMB/s, %sKB/s or %sB/s", s, s, s, s)
+	}
 	n, err := strconv.ParseFloat(strings.TrimSuffix(s, "B"), 64)
 	if err != nil || n*unit < 1 || n*unit > 1e15 {
 		return 0, bad

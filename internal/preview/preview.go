@@ -281,7 +281,7 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 		return fmt.Errorf("step %q: %w", c.Step, err)
 	}
 	for i, n := range misfits {
-		p.found(hazard.Rows(c, "does-not-fit", n, c.Set[i].Column.Name, c.Set[i].Column.Type))
+		p.found(hazard.Rows(c, hazard.DoesNotFit, n, c.Set[i].Column.Name, c.Set[i].Column.Type))
 	}
 	return nil
 }

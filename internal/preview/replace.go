@@ -243,7 +243,7 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 	p.Sample = spread.rows()
 	for i := range cols {
 		r.Columns[i].Forms, r.Columns[i].Near = forms[i].list(), nears[i].list()
-		p.found(hazard.Rows(c, "does-not-fit", tooLong[i], cols[i].Column.Name, cols[i].Column.Type))
+		p.found(hazard.Rows(c, hazard.DoesNotFit, tooLong[i], cols[i].Column.Name, cols[i].Column.Type))
 	}
 	p.replaceHazards(c, finders != nil)
 	return nil

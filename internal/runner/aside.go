@@ -48,7 +48,10 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 	k.mu.Unlock()
 	if int(k.asides.Load()) >= most {
 		if most == 0 {
-			return fmt.Errorf("row %s: %w; mend it, or let such rows be set aside (--set-aside)", key, cause)
+			if why := w.Change.AtOnce(); why != "" {
+				return fmt.Errorf("row %s: %w; %s: undo this run, and change all rows at once (--method single)", key, cause, why)
+			}
+			return fmt.Errorf("row %s: %w; fix it, or let such rows be set aside (--set-aside)", key, cause)
 		}
 		return fmt.Errorf("row %s: %w; %d rows are set aside already, and no more may be (--set-aside)", key, cause, k.asides.Load())
 	}
@@ -88,7 +91,7 @@ func (k *worker) refused(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.
 	most := k.Run.Options.SetAside
 	k.mu.Unlock()
 	if int(k.asides.Load())+len(list) > most {
-		return fmt.Errorf("%s: row %s: %v; mend the value, or let such rows be set aside (--set-aside; %d are, %d may be)", w.Change.Table, list[0].Key, list[0], k.asides.Load(), most)
+		return fmt.Errorf("%s: row %s: %v; fix the value, or let such rows be set aside (--set-aside; %d are, %d may be)", w.Change.Table, list[0].Key, list[0], k.asides.Load(), most)
 	}
 	for _, x := range list {
 		if err := k.Ledger.SetAside(ctx, tx, k.Run.ID, &ledger.Aside{Step: w.Step.N, Key: x.Key, Error: x.Error()}); err != nil {

@@ -423,5 +423,8 @@ func (p *parser) end() error {
 	case "ORDER", "LIMIT":
 		return p.fail("%s is not supported here; a step with order and first takes the first rows", word)
 	}
+	if word == "FROM" && p.d == MariaDB {
+		return p.fail("MariaDB's UPDATE has no FROM: write UPDATE target JOIN other ON … SET target.column = …")
+	}
 	return p.fail("%q is not expected here", p.tok().Text)
 }

@@ -2,8 +2,11 @@ package mariadb
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
+
+	"github.com/go-sql-driver/mysql"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -67,6 +70,28 @@ var pure = map[string]bool{"abs": true, "ascii": true, "ceil": true, "ceiling": 
 // Batch changes the rows and keeps their values. Where snapshot can, it does so;
 // otherwise rows are staged, in a temporary table if they are to be packed.
 func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	e, err := db.carryOut(ctx, tx, c, kept, r, base)
+	var me *mysql.MySQLError
+	if errors.As(err, &me) {
+		me.Message = inJobsNames(me.Message, c, kept, db.LedgerTable("k"))
+	}
+	return e, err
+}
+
+// inJobsNames gives a message of the server about one of our own columns, in which
+// new values are kept or staged, the names of the job.
+func inJobsNames(msg string, c *change.Change, kept *change.Kept, staged string) string {
+	if kept == nil {
+		return msg
+	}
+	pairs := []string{kept.Table, d.Quote(c.Table.Name), staged, d.Quote(c.Table.Name)}
+	for _, n := range kept.New {
+		pairs = append(pairs, "'"+n.Name+"'", "'"+n.Of.Name+"'", d.Quote(n.Name), d.Quote(n.Of.Name))
+	}
+	return strings.NewReplacer(pairs...).Replace(msg)
+}
+
+func (db *DB) carryOut(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
 	if r.Roster != nil {
 		return db.enrolled(ctx, tx, c, kept, r, base)
 	}

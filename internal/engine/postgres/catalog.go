@@ -305,6 +305,26 @@ func (db *DB) references(ctx context.Context, t *change.Table, oid uint32) error
 		fk.OnUpdate, fk.OnDelete, fk.Columns, fk.Parent = actions[up], actions[del], cols, parent
 		t.ReferredBy = append(t.ReferredBy, fk)
 	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	return db.deferrable(ctx, t, oid)
+}
+
+func (db *DB) deferrable(ctx context.Context, t *change.Table, oid uint32) error {
+	rows, err := db.pool.QueryContext(ctx, `SELECT c.conname, ARRAY(SELECT a.attname FROM pg_attribute a WHERE a.attrelid = c.conrelid AND a.attnum = ANY(c.conkey))::text[]
+		FROM pg_constraint c WHERE c.conrelid = $1 AND c.condeferrable ORDER BY c.conname`, oid)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var x change.Deferrable
+		if err := rows.Scan(&x.Name, (*textArray)(&x.Columns)); err != nil {
+			return err
+		}
+		t.Deferrable = append(t.Deferrable, x)
+	}
 	return rows.Err()
 }
 
