@@ -404,7 +404,7 @@ func (b *builder) assign(a sqltext.Assignment) error {
 		ts = ts[1:]
 	}
 	if len(ts) < 2 || !ts[0].Punct("(") || !ts[len(ts)-1].Punct(")") {
-		return b.failf("sql", "a row of %d values in brackets is wanted for (%s)", len(a.Columns), a.Columns[0].Name())
+		return b.failf("sql", "expected a row of %d values in brackets for (%s)", len(a.Columns), a.Columns[0].Name())
 	}
 	inner := ts[1 : len(ts)-1]
 	if len(inner) > 0 && (inner[0].Is("SELECT") || inner[0].Is("WITH")) {

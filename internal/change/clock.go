@@ -55,6 +55,20 @@ func (b *builder) clock(f sqltext.Fragment) sqltext.Fragment {
 	return sqltext.Fragment{Tokens: out}
 }
 
+// TellsTime reports whether something in an SQL text tells the time.
+func TellsTime(d sqltext.Dialect, text string) bool {
+	tokens, err := sqltext.Lex(d, text)
+	if err != nil {
+		return false
+	}
+	for i := range tokens {
+		if _, n := teller(d, tokens, i, time.Time{}); n > 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // teller recognises at i what tells the time, and gives what stands for it and
 // how many tokens it takes the place of; 0 if it is something else.
 func teller(d sqltext.Dialect, ts []sqltext.Token, i int, at time.Time) (string, int) {

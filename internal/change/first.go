@@ -40,7 +40,7 @@ func (b *builder) limit(st *sqltext.Statement) error {
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 0 {
-		return b.failf("sql", "LIMIT %s: a number of rows is wanted, not %q", st.Limit.Text, text)
+		return b.failf("sql", "LIMIT %s: expected a number of rows, not %q", st.Limit.Text, text)
 	}
 	b.c.First = &First{Order: st.Order, N: n}
 	return nil

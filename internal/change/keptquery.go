@@ -62,14 +62,14 @@ func (k *Kept) AfterRun(c *Change) *Kept {
 // State says what verify expects of the rows in a kept-values table.
 type State int
 
-// Astray is the query for the kept rows seq in (from, to] that are not in the
+// Mismatched is the query for the kept rows seq in (from, to] that are not in the
 // given state: seq, the key, then for each kept column the value expected and
 // the value found, all as text. A row that is gone has only NULL found, and
 // the column "present" tells it from one that is there.
 //
 // shown says which values count as expected in the output: those of the state
 // for verify; for an undo that left rows alone, those that the run had left.
-func Astray(c *Change, kept *Kept, state, shown State, from, to int64, limit int) *Query {
+func Mismatched(c *Change, kept *Kept, state, shown State, from, to int64, limit int) *Query {
 	q := &Query{D: c.D}
 	text := func(alias, name string, col *Column) string {
 		return q.TextOf(col, alias+"."+c.D.Quote(name))

@@ -235,7 +235,7 @@ func buildVersion() build {
 // oneArg gives a command's single argument.
 func oneArg(c *cli.Command, what string) (string, error) {
 	if c.Args().Len() != 1 {
-		return "", usagef("%s is wanted, once; see `%s --help`", what, c.FullName())
+		return "", usagef("expected %s, once; see `%s --help`", what, c.FullName())
 	}
 	return c.Args().First(), nil
 }

@@ -17,7 +17,7 @@ func (a *app) printWaits(list []ledger.Wait) {
 	a.out.Printf("\n")
 	t := a.out.NewTable("  longest waits", "session", "for", "statement")
 	for _, w := range list {
-		t.Row("  "+term.Duration(dur(w.MS)), term.Clean(w.Session), term.Clean(w.For), term.Fit(term.Clean(w.Statement), max(a.out.Width()-60, 20)))
+		t.Row("  "+term.Duration(dur(w.MS)), term.Clean(w.Session), term.Clean(w.For), a.out.Cut(term.Clean(w.Statement), max(a.out.Width()-60, 20)))
 	}
 	t.Print()
 }

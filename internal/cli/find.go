@@ -132,7 +132,7 @@ func (a *app) printFound(r *find.Result, took time.Duration) {
 				differs = o.Paint(term.Good, "exact")
 			}
 			for _, x := range k.Examples {
-				t.Row("  "+term.Fit(form, 28), differs, count, term.Fit(term.Clean(x.Key), 14), o.Marked(x.Before, x.Match, x.After, width))
+				t.Row("  "+o.Cut(form, 28), differs, count, o.Cut(term.Clean(x.Key), 14), o.Marked(x.Before, x.Match, x.After, width))
 				form, differs, count = "", "", ""
 			}
 		}

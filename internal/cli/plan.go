@@ -425,13 +425,13 @@ func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
 	if c.IsSet("hold") {
 		o.Hold = c.Duration("hold")
 		if o.Hold < time.Millisecond || o.Hold > time.Hour {
-			return o, usagef("--hold %v: a time from 1ms to 1h is wanted", o.Hold)
+			return o, usagef("--hold %v: expected a time from 1ms to 1h", o.Hold)
 		}
 	}
 	if c.IsSet("batch") {
 		o.Batch = int(c.Int("batch"))
 		if o.Batch < 1 {
-			return o, usagef("--batch %d: a number of rows from 1 up is wanted", o.Batch)
+			return o, usagef("--batch %d: expected a number of rows from 1 up", o.Batch)
 		}
 	}
 	if c.IsSet("workers") {
@@ -457,7 +457,7 @@ func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
 		return o, usagef("%v", err)
 	}
 	if o.SetAside = int(c.Int("set-aside")); o.SetAside < 0 {
-		return o, usagef("--set-aside %d: a number of rows from 0 up is wanted", o.SetAside)
+		return o, usagef("--set-aside %d: expected a number of rows from 0 up", o.SetAside)
 	}
 	switch keep := c.String("keep"); keep {
 	case "values", "": // undo has no such flag

@@ -30,7 +30,7 @@ func (a *app) preview() *cli.Command {
 			`jugatum preview --db sqlite:saltmere.db --sql "DELETE FROM cargo_line WHERE tonnes = 0"`),
 		Flags: append(jobFlags(),
 			&cli.IntFlag{Name: "sample", Value: 6, Usage: "rows to show of each step"},
-			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back, and foretell the whole from it"},
+			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back, and estimate the whole from it"},
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "for --rehearse: longest time a batch may hold its locks"},
 			&cli.IntFlag{Name: "batch", Usage: "for --rehearse: a fixed number of rows for every batch"},
 			&cli.StringFlag{Name: "workers", Usage: "for --rehearse: how many sessions change rows at the same time"},
@@ -231,15 +231,15 @@ func (a *app) printRehearsal(o *term.Out, x *preview.Rehearsal) {
 		}
 		o.Printf("  locks      %s\n", strings.Join(list, ", "))
 	}
-	f := foretold(x)
-	o.Printf("  foretold   %s\n", o.Paint(term.Bold, foretoldText(*f)))
+	f := estimated(x)
+	o.Printf("  estimated  %s\n", o.Paint(term.Bold, estimateText(*f)))
 }
 
-func foretold(x *preview.Rehearsal) *ledger.Foretold {
-	return &ledger.Foretold{Batches: x.Batches, Seconds: x.Seconds, HoldMS: x.HoldMS, LogBytes: x.LogBytes, LogKind: x.LogKind, KeptBytes: x.KeptBytes}
+func estimated(x *preview.Rehearsal) *ledger.Estimate {
+	return &ledger.Estimate{Batches: x.Batches, Seconds: x.Seconds, HoldMS: x.HoldMS, LogBytes: x.LogBytes, LogKind: x.LogKind, KeptBytes: x.KeptBytes}
 }
 
-func foretoldText(f ledger.Foretold) string {
+func estimateText(f ledger.Estimate) string {
 	batches := "batches"
 	if f.Batches == 1 {
 		batches = "batch"
@@ -299,7 +299,7 @@ func (a *app) printSample(s *preview.Step, width int) {
 		t := o.NewTable(header...)
 		each := max((width-16)/max(len(header)-1, 1)-2, 6)
 		for _, r := range s.Sample {
-			cells := []string{"  " + term.Fit(term.Clean(r.Key), 24)}
+			cells := []string{"  " + o.Cut(term.Clean(r.Key), 24)}
 			for _, c := range r.Changes {
 				cells = append(cells, a.plainValue(c.Before, each))
 			}
@@ -317,7 +317,7 @@ func (a *app) printSample(s *preview.Step, width int) {
 	t := o.NewTable(append(header, "before", "after")...)
 	for _, r := range s.Sample {
 		for i, c := range r.Changes {
-			cells := []string{"  " + term.Fit(term.Clean(r.Key), 24)}
+			cells := []string{"  " + o.Cut(term.Clean(r.Key), 24)}
 			for _, n := range r.Named {
 				cells = append(cells, a.plainValue(n, 16))
 			}
@@ -329,7 +329,7 @@ func (a *app) printSample(s *preview.Step, width int) {
 			before, after := o.Diff(c.Before, c.After, each)
 			cells = append(cells, term.Clean(c.Column))
 			if s.Replacement != nil {
-				cells = append(cells, term.Fit(strings.Join(c.Forms, "; "), 28))
+				cells = append(cells, o.Cut(strings.Join(c.Forms, "; "), 28))
 			}
 			t.Row(append(cells, before, after)...)
 		}
@@ -344,7 +344,7 @@ func (a *app) plainValue(s *string, width int) string {
 	if *s == "" {
 		return "''"
 	}
-	return term.Fit(term.Clean(*s), width)
+	return a.out.Cut(term.Clean(*s), width)
 }
 
 // printHazards tells what was found; of refusals that were lifted it says so.

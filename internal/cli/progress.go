@@ -57,16 +57,16 @@ func (a *app) block(p runner.Progress, width int) []string {
 		what = "undo, run"
 	}
 	rest := leftText(p)
-	speed := "?"
+	speed := "not known yet"
 	if p.StepElapsed > 0 && p.Here > 0 {
-		speed = term.Count(int64(float64(p.Here) / p.StepElapsed.Seconds()))
+		speed = term.Count(int64(float64(p.Here)/p.StepElapsed.Seconds())) + " rows/s"
 	}
 	lines := []string{
 		fmt.Sprintf("%s %d, step %d of %d: %s", o.Paint(term.Bold, what), p.Run, p.Step, p.Steps, term.Clean(p.Name)),
 		fmt.Sprintf("%s %s  %s  %s", o.Bar(s, min(width-40, 60)), percent, term.Duration(p.Elapsed), rest),
-		fmt.Sprintf("rows   %s changed / %s matched / %s gone over of %s", o.Paint(term.Bold, term.Count(p.Changed)), term.Count(p.Matched), term.Count(p.Scanned), term.Count(p.TableRows)),
+		fmt.Sprintf("rows   %s changed / %s matched / %s scanned of %s", o.Paint(term.Bold, term.Count(p.Changed)), term.Count(p.Matched), term.Count(p.Scanned), ofRows(p)),
 		fmt.Sprintf("batch  no. %s, %s rows   hold %s, worst %s", term.Count(p.Batches), term.Count(int64(p.Size)), term.Duration(p.Hold), term.Duration(p.Worst)),
-		fmt.Sprintf("speed  %s rows/s   log written %s (%s)", speed, term.Bytes(p.Log.Bytes), scope(p.Log.Scope)),
+		fmt.Sprintf("speed  %s   log written %s (%s)", speed, term.Bytes(p.Log.Bytes), scope(p.Log.Scope)),
 	}
 	if p.Workers > 1 {
 		lines[3] += fmt.Sprintf("   %d workers", p.Workers)
@@ -88,8 +88,8 @@ func (a *app) block(p runner.Progress, width int) []string {
 	if p.SetAside > 0 {
 		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("aside  %s rows could not be changed and were set aside", term.Count(p.SetAside))))
 	}
-	if p.LeftAlone > 0 {
-		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("skipped %s rows that others had changed since", term.Count(p.LeftAlone))))
+	if p.Skipped > 0 {
+		lines = append(lines, o.Paint(term.Warn, fmt.Sprintf("skipped %s rows that others had changed since", term.Count(p.Skipped))))
 	}
 	if p.Note != "" {
 		note := p.Note
@@ -100,6 +100,10 @@ func (a *app) block(p runner.Progress, width int) []string {
 	}
 	return lines
 }
+
+// ofRows is how many rows there are to scan: never fewer than were scanned, since
+// the number may be an estimate, or others may have added some.
+func ofRows(p runner.Progress) string { return term.Count(max(p.TableRows, p.Scanned)) }
 
 // keepingText names the work that is left for later.
 func keepingText(list []engine.Setting) string {
@@ -119,8 +123,8 @@ func waitText(n int) string {
 
 // line is the same in one line, for a log.
 func line(p runner.Progress) string {
-	s := fmt.Sprintf("run %d step %d/%d: %s changed, %s gone over of %s, batch %s of %s rows, hold %s (worst %s), log %s",
-		p.Run, p.Step, p.Steps, term.Count(p.Changed), term.Count(p.Scanned), term.Count(p.TableRows), term.Count(p.Batches), term.Count(int64(p.Size)),
+	s := fmt.Sprintf("run %d step %d/%d: %s changed, %s scanned of %s, batch %s of %s rows, hold %s (worst %s), log %s",
+		p.Run, p.Step, p.Steps, term.Count(p.Changed), term.Count(p.Scanned), ofRows(p), term.Count(p.Batches), term.Count(int64(p.Size)),
 		term.Duration(p.Hold), term.Duration(p.Worst), term.Bytes(p.Log.Bytes))
 	if p.Workers > 1 {
 		s += fmt.Sprintf(", %d workers", p.Workers)

@@ -176,7 +176,7 @@ func (a *app) printReplacement(r *preview.Replacement) {
 		o.Printf("\n")
 		b := o.NewTable("  row", "column", "what is wrong").Wrap(2, max(o.Width()-44, 30))
 		for _, x := range r.Broken {
-			b.Row("  "+term.Fit(term.Clean(x.Key), 24), term.Clean(x.Column), term.Clean(x.Reason))
+			b.Row("  "+a.out.Cut(term.Clean(x.Key), 24), term.Clean(x.Column), term.Clean(x.Reason))
 		}
 		b.Print()
 	}

@@ -54,7 +54,7 @@ func (a *app) resume() *cli.Command {
 				}
 				if c.IsSet("set-aside") {
 					if r.Options.SetAside = int(c.Int("set-aside")); r.Options.SetAside < 0 {
-						return usagef("--set-aside %d: a number of rows from 0 up is wanted", r.Options.SetAside)
+						return usagef("--set-aside %d: expected a number of rows from 0 up", r.Options.SetAside)
 					}
 				}
 				if c.IsSet("replica") {

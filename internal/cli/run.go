@@ -39,7 +39,7 @@ func (a *app) runCmd() *cli.Command {
 			awaitFlag(),
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values (old and new ones, for verify and undo) or none"},
 			&cli.BoolFlag{Name: "no-search", Usage: "do not look through the database for replaced texts once more after the run"},
-			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back first; the summary sets what it foretold against what came"},
+			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back first; the summary sets what it estimated against what came"},
 			&cli.StringFlag{Name: "accept", Usage: "the number of rows that will change, or any: then nothing is counted beforehand"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant"},
 			&cli.BoolFlag{Name: "again", Usage: "run a job that already finished here with the same parameters"},
@@ -197,7 +197,7 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 			}
 			if x != nil {
 				a.printRehearsal(a.err, x)
-				opts.Foretold = addForetold(opts.Foretold, foretold(x))
+				opts.Estimate = addEstimate(opts.Estimate, estimated(x))
 			}
 		}
 		for i := range found {
@@ -242,12 +242,12 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 	return steps, -1, nil
 }
 
-// addForetold adds up what is foretold for several steps.
-func addForetold(sum, x *ledger.Foretold) *ledger.Foretold {
+// addEstimate adds up what is estimated for several steps.
+func addEstimate(sum, x *ledger.Estimate) *ledger.Estimate {
 	if sum == nil {
 		return x
 	}
-	return &ledger.Foretold{Batches: sum.Batches + x.Batches, Seconds: sum.Seconds + x.Seconds, HoldMS: max(sum.HoldMS, x.HoldMS),
+	return &ledger.Estimate{Batches: sum.Batches + x.Batches, Seconds: sum.Seconds + x.Seconds, HoldMS: max(sum.HoldMS, x.HoldMS),
 		LogBytes: plus(sum.LogBytes, x.LogBytes), LogKind: x.LogKind, KeptBytes: plus(sum.KeptBytes, x.KeptBytes)}
 }
 
@@ -286,7 +286,7 @@ func expected(j *job.Job, step int, rows int64) error {
 	if e == nil || rows >= e.Min && rows <= e.Max {
 		return nil
 	}
-	return refusef("step %q: %s rows would change, but the job expects %s; mend the filter or the expectation", j.Steps[step].Name, term.Count(rows), e)
+	return refusef("step %q: %s rows would change, but the job expects %s; fix the filter or the expectation", j.Steps[step].Name, term.Count(rows), e)
 }
 
 // accept has a person, or the caller, say how many rows will change.
@@ -428,11 +428,11 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 	case errors.Is(err, runner.ErrStopped):
 		return fmt.Errorf("run %d %w; everything up to here is kept, `jugatum resume %d%s` goes on", r.ID, err, r.ID, dbFlag(c, p.db))
 	case err != nil:
-		return fmt.Errorf("run %d failed: %w\nEverything before this batch is kept: mend the cause and `jugatum resume %d%s`, or take it back with `jugatum undo %d%s`", r.ID, err, r.ID, dbFlag(c, p.db), r.ID, dbFlag(c, p.db))
+		return fmt.Errorf("run %d failed: %w\nEverything before this batch is kept: fix the cause and `jugatum resume %d%s`, or take it back with `jugatum undo %d%s`", r.ID, err, r.ID, dbFlag(c, p.db), r.ID, dbFlag(c, p.db))
 	}
 	left, aside := int64(0), sum.SetAside
 	for _, s := range sum.Steps {
-		left += s.LeftAlone
+		left += s.Skipped
 	}
 	if aside > 0 {
 		return &asideError{fmt.Sprintf("%s rows were set aside; `jugatum show %d%s` lists them, `jugatum resume %d%s --retry-set-aside` tries them again", term.Count(aside), r.ID, dbFlag(c, p.db), r.ID, dbFlag(c, p.db))}

@@ -4,12 +4,17 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
+	"jugatum/internal/job"
 	"jugatum/internal/ledger"
+	"jugatum/internal/sqltext"
 	"jugatum/internal/term"
 )
 
@@ -40,7 +45,7 @@ func (a *app) runs() *cli.Command {
 			}
 			t := a.out.NewTable(">run", "status", "started", "by", ">steps", ">rows changed", "job")
 			for _, r := range list {
-				t.Row(fmt.Sprint(r.ID), a.statusText(r), r.StartedAt.Local().Format("2006-01-02 15:04:05"), term.Clean(r.OSUser+"@"+r.Host), fmt.Sprint(len(r.Steps)), term.Count(changed(r)), term.Fit(term.Clean(r.Title), 60))
+				t.Row(fmt.Sprint(r.ID), a.statusText(r), r.StartedAt.Local().Format("2006-01-02 15:04:05"), term.Clean(r.OSUser+"@"+r.Host), fmt.Sprint(len(r.Steps)), term.Count(changed(r)), a.out.Cut(term.Clean(r.Title), 60))
 			}
 			t.Print()
 			return nil
@@ -104,6 +109,36 @@ func runsJSON(db engine.DB, list []*ledger.Run) any {
 	return out
 }
 
+// printJob shows the text of a job.
+func (a *app) printJob(r *ledger.Run) {
+	if r.Source.SQL || r.UndoOf != 0 { // it is the title, or that of the run that was taken back
+		return
+	}
+	a.out.Printf("%s\n", a.out.Paint(term.Faint, "job "+term.Clean(r.Source.Name)))
+	for _, line := range strings.Split(strings.TrimSpace(r.Source.Text), "\n") {
+		a.out.Printf("  %s\n", term.Clean(strings.ReplaceAll(strings.TrimRight(line, "\r"), "\t", "    ")))
+	}
+	a.out.Printf("\n")
+}
+
+// usesClock reports whether the job asks for the present time.
+func usesClock(d sqltext.Dialect, r *ledger.Run) bool {
+	j, err := job.Restore(r.Source)
+	if err != nil {
+		return false
+	}
+	for _, s := range j.Steps {
+		texts := []string{s.SQL, s.Where, s.Order}
+		for _, f := range append(slices.Clone(s.Let), s.Set...) {
+			texts = append(texts, f.Expr)
+		}
+		if s.Once != "" || slices.ContainsFunc(texts, func(text string) bool { return change.TellsTime(d, text) }) {
+			return true
+		}
+	}
+	return false
+}
+
 func (a *app) show() *cli.Command {
 	return &cli.Command{
 		Name:        "show",
@@ -130,22 +165,29 @@ func (a *app) show() *cli.Command {
 					o.Printf("reason %s\n", term.Clean(s.Reason))
 				}
 				for _, name := range sortedKeys(r.Params) {
+					if name == change.Clock { // what now() and its like stand for
+						if usesClock(db.Dialect(), r) {
+							o.Printf("time of the run %s\n", term.Clean(r.Params[name].Text))
+						}
+						continue
+					}
 					o.Printf("parameter %s = %s (%s)\n", name, term.Clean(r.Params[name].Text), r.Params[name].Type)
 				}
 				if s.UndoneBy != 0 {
 					o.Printf("%s\n", o.Paint(term.Warn, fmt.Sprintf("taken back by run %d", s.UndoneBy)))
 				}
 				o.Printf("\n")
-				rows := s.LeftAlone
-				s.LeftAlone = nil
+				a.printJob(r)
+				rows := s.Skipped
+				s.Skipped = nil
 				a.printResult(s, dbFlag(c, db))
 				a.printSlowest(s)
 				a.printWaits(s.Waits)
-				a.printAsides(s.Asides)
+				a.printAsides(s.Asides, s.tables())
 				a.printSignals(s.Signals)
 				if len(rows) > 0 {
 					o.Printf("\n")
-					a.printLeft(rows, len(rows), "")
+					a.printLeft(rows, len(rows), "", s.tables())
 				}
 				a.printNext(s, dbFlag(c, db))
 				if path := c.String("set-aside-csv"); path != "" {

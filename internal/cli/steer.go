@@ -208,7 +208,7 @@ func watched(r *ledger.Run, p ledger.Latest, from map[int]ledger.Totals, begun t
 		if _, ok := from[st.N]; !ok {
 			from[st.N] = t
 		}
-		out.Step, out.Name, out.Scanned, out.Matched, out.Changed, out.LeftAlone = st.N, st.Name, t.Scanned, t.Matched, t.Changed, t.LeftAlone
+		out.Step, out.Name, out.Scanned, out.Matched, out.Changed, out.Skipped = st.N, st.Name, t.Scanned, t.Matched, t.Changed, t.Skipped
 		out.TableRows, out.ToChange, out.Here, out.StepElapsed = st.TableRows, st.ToChange, t.Scanned-from[st.N].Scanned, time.Since(begun)
 		out.Workers = min(r.Options.Workers, len(st.Unfinished()))
 	}

@@ -38,11 +38,11 @@ type summary struct {
 	Holds     summaryHolds     `json:"holds"`
 	Log       summaryLog       `json:"log"`
 	ElapsedS  float64          `json:"elapsed_s"`
-	LeftAlone []ledger.Left    `json:"left_alone,omitempty"`
+	Skipped   []ledger.Left    `json:"skipped,omitempty"`
 	Slowest   []ledger.Slow    `json:"slowest"`
 	SetAside  int64            `json:"set_aside"`
 	Asides    []ledger.Aside   `json:"rows_set_aside,omitempty"`
-	Foretold  *ledger.Foretold `json:"foretold,omitempty"`
+	Estimate  *ledger.Estimate `json:"estimate,omitempty"`
 	Others    ledger.Watching  `json:"others"`
 	Server    map[string]int64 `json:"server,omitempty"`
 	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
@@ -64,7 +64,7 @@ type summaryStep struct {
 	Scanned   int64  `json:"scanned"`
 	Matched   int64  `json:"matched"` // -1: not told apart from the changed ones
 	Changed   int64  `json:"changed"`
-	LeftAlone int64  `json:"left_alone"`
+	Skipped   int64  `json:"skipped"`
 	Retries   int64  `json:"retries"`
 	KeptTable string `json:"kept_table,omitempty"`
 	Lanes     int    `json:"lanes"`
@@ -100,7 +100,7 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		elapsed = r.EndedAt.Sub(r.StartedAt)
 	}
 	s := &summary{Schema: 1, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
-		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, KeptBytes: -1, Foretold: r.Options.Foretold, HoldMS: msf(r.Options.Hold), Workers: max(r.Options.Workers, 1),
+		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, KeptBytes: -1, Estimate: r.Options.Estimate, HoldMS: msf(r.Options.Hold), Workers: max(r.Options.Workers, 1),
 		Holds: summaryHolds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: summaryLog{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []summaryStep{}, run: r, elapsed: elapsed}
 	if !r.EndedAt.IsZero() {
 		s.EndedAt = &r.EndedAt
@@ -117,7 +117,7 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		if st.TableSchema != "" && st.TableSchema != "public" {
 			table = st.TableSchema + "." + table
 		}
-		s.Steps = append(s.Steps, summaryStep{st.Name, table, st.Verb, st.Method, st.Status, t.Batches, t.Scanned, t.Matched, t.Changed, t.LeftAlone, t.Retries, st.KeptTable, len(st.Lanes)})
+		s.Steps = append(s.Steps, summaryStep{st.Name, table, st.Verb, st.Method, st.Status, t.Batches, t.Scanned, t.Matched, t.Changed, t.Skipped, t.Retries, st.KeptTable, len(st.Lanes)})
 		if t.Log.Scope != "" {
 			s.Log.Scope, s.Log.Kind = t.Log.Scope, logKind(db.Dialect(), t.Log)
 			s.Log.Bytes, s.Log.Records, s.Log.Images = plus(s.Log.Bytes, t.Log.Bytes), plus(s.Log.Records, t.Log.Records), plus(s.Log.Images, t.Log.Images)
@@ -142,7 +142,7 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		return nil, err
 	}
 	if r.UndoOf != 0 {
-		if s.LeftAlone, err = l.LeftAlone(ctx, id, 1000); err != nil {
+		if s.Skipped, err = l.Skipped(ctx, id, 1000); err != nil {
 			return nil, err
 		}
 	}
@@ -195,7 +195,7 @@ func (a *app) printResult(s *summary, dbFlag string) {
 		name += fmt.Sprintf(" (undo of run %d)", s.UndoOf)
 	}
 	o.Printf("%s %s  %s\n\n", o.Paint(term.Bold, name), o.Paint(style, s.Status), term.Clean(s.Title))
-	t := o.NewTable("  step", "table", "", ">batches", ">gone over", ">matched", ">changed", ">skipped", ">retries")
+	t := o.NewTable("  step", "table", "", ">batches", ">scanned", ">matched", ">changed", ">skipped", ">retries")
 	for _, x := range s.Steps {
 		matched := term.Count(x.Matched)
 		if x.Matched < 0 {
@@ -205,9 +205,14 @@ func (a *app) printResult(s *summary, dbFlag string) {
 		if x.Lanes > 1 {
 			method += fmt.Sprintf(", %d lanes", x.Lanes)
 		}
-		t.Row("  "+term.Clean(x.Name), term.Clean(x.Table), x.Verb+" by "+method, term.Count(x.Batches), term.Count(x.Scanned), matched, term.Count(x.Changed), term.Count(x.LeftAlone), term.Count(x.Retries))
+		t.Row("  "+term.Clean(x.Name), term.Clean(x.Table), x.Verb+" by "+method, term.Count(x.Batches), term.Count(x.Scanned), matched, term.Count(x.Changed), term.Count(x.Skipped), term.Count(x.Retries))
 	}
 	t.Print()
+	for _, x := range s.Steps {
+		if text := unchangedText(x, s.SetAside); text != "" {
+			o.Printf("  %s\n", o.Paint(term.Faint, text))
+		}
+	}
 	if s.Holds.Batches > 0 {
 		o.Printf("\n  hold     median %s, 99th percentile %s, longest %s; target %s\n", term.Duration(dur(s.Holds.MedianMS)), term.Duration(dur(s.Holds.P99MS)), term.Duration(dur(s.Holds.MaxMS)), term.Duration(dur(s.HoldMS)))
 	}
@@ -229,8 +234,8 @@ func (a *app) printResult(s *summary, dbFlag string) {
 	if text := serverText(s.Server); text != "" {
 		o.Printf("  server   %s (whole server, meanwhile)\n", text)
 	}
-	if s.Foretold != nil {
-		o.Printf("  foretold %s\n", foretoldText(*s.Foretold))
+	if s.Estimate != nil {
+		o.Printf("  estimate %s\n", estimateText(*s.Estimate))
 	}
 	if s.Others.Samples > 0 {
 		o.Printf("  others   %s\n", othersText(s.Others))
@@ -245,12 +250,24 @@ func (a *app) printResult(s *summary, dbFlag string) {
 	if s.Error != "" {
 		o.Printf("  error    %s\n", o.Paint(term.Bad, term.Clean(s.Error)))
 	}
-	if len(s.LeftAlone) > 0 {
+	if len(s.Skipped) > 0 {
 		o.Printf("\n")
-		a.printLeft(s.LeftAlone, 10, fmt.Sprintf("`jugatum show %d%s` lists them all", s.Run, dbFlag))
+		a.printLeft(s.Skipped, 10, fmt.Sprintf("`jugatum show %d%s` lists them all", s.Run, dbFlag), s.tables())
 	}
 	a.printHousekeeping(s.Keeping)
 	a.printSearch(s.Search)
+}
+
+// unchangedText says why a step changed fewer rows than it matched, "" if it did not.
+func unchangedText(x summaryStep, setAside int64) string {
+	rest := x.Matched - x.Changed - x.Skipped
+	if x.Matched < 0 || x.Changed < 0 || rest <= 0 {
+		return ""
+	}
+	if setAside > 0 {
+		return fmt.Sprintf("step %s: %s rows matched and did not change: they had the new values already, or were set aside", term.Clean(x.Name), term.Count(rest))
+	}
+	return fmt.Sprintf("step %s: %s rows matched and had the new values already", term.Clean(x.Name), term.Count(rest))
 }
 
 // othersText says what the run cost other sessions, as far as was seen, and
@@ -263,6 +280,9 @@ func othersText(w ledger.Watching) string {
 			sessions = "session"
 		}
 		text = fmt.Sprintf("%s %s waited, %s in all, the longest %s", term.Count(w.Sessions), sessions, term.Duration(dur(w.TotalMS)), term.Duration(dur(w.LongestMS)))
+		if w.TotalMS == 0 { // seen by one check only, of a server that does not tell since when
+			text = fmt.Sprintf("%s %s waited, for less than it takes to look twice", term.Count(w.Sessions), sessions)
+		}
 	}
 	checks := "checks"
 	if w.Samples == 1 {
@@ -287,13 +307,13 @@ func serverText(m map[string]int64) string {
 }
 
 // printAsides lists rows that were set aside.
-func (a *app) printAsides(list []ledger.Aside) {
+func (a *app) printAsides(list []ledger.Aside, tables map[int]string) {
 	if len(list) == 0 {
 		return
 	}
 	o := a.out
 	o.Printf("\n")
-	t := o.NewTable("  set aside", ">step", "new values", "why")
+	t := o.NewTable("  set aside", "table", "new values", "why")
 	each := max((o.Width()-44)/2, 16)
 	for _, x := range list {
 		var values []string
@@ -312,11 +332,20 @@ func (a *app) printAsides(list []ledger.Aside) {
 		if x.Retried {
 			why = o.Paint(term.Good, "changed later")
 		} else {
-			why = term.Fit(term.Clean(strings.TrimPrefix(why, "ERROR: ")), each+10)
+			why = o.Cut(term.Clean(strings.TrimPrefix(why, "ERROR: ")), each+10)
 		}
-		t.Row("  "+term.Fit(term.Clean(x.KeyText), 24), fmt.Sprint(x.Step), term.Fit(term.Clean(text), each), why)
+		t.Row("  "+o.Cut(term.Clean(x.KeyText), 24), term.Clean(tables[x.Step]), o.Cut(term.Clean(text), each), why)
 	}
 	t.Print()
+}
+
+// tables names the table of each step by its number.
+func (s *summary) tables() map[int]string {
+	out := map[int]string{}
+	for i, x := range s.Steps {
+		out[i+1] = x.Table
+	}
+	return out
 }
 
 // printSignals lists what other terminals said to the run.
@@ -347,7 +376,7 @@ func (a *app) printSlowest(s *summary) {
 	}
 	o := a.out
 	o.Printf("\n")
-	t := o.NewTable("  longest holds", ">step", ">lane/batch", ">gone over", ">changed", ">log", "locks by mode")
+	t := o.NewTable("  longest holds", ">step", ">lane/batch", ">scanned", ">changed", ">log", "locks by mode")
 	for _, b := range s.Slowest {
 		var locks []string
 		for _, mode := range sortedKeys(b.Locks) {
@@ -400,21 +429,28 @@ func (a *app) printNext(s *summary, dbFlag string) {
 }
 
 // printLeft lists rows of an undo that were skipped.
-func (a *app) printLeft(rows []ledger.Left, limit int, more string) {
-	a.printAstray(rows[:min(limit, len(rows))], "skipped", "as the run left it", "as it is now")
+func (a *app) printLeft(rows []ledger.Left, limit int, more string, tables map[int]string) {
+	for from := 0; from < min(limit, len(rows)); { // a table each
+		to := from
+		for to < min(limit, len(rows)) && rows[to].Step == rows[from].Step {
+			to++
+		}
+		a.printMismatched(rows[from:to], "skipped of "+term.Clean(tables[rows[from].Step]), "as the run left it", "as it is now")
+		from = to
+	}
 	if len(rows) > limit {
 		a.out.Printf("  … and %s more; %s\n", term.Count(int64(len(rows)-limit)), more)
 	}
 }
 
-// printAstray lists rows with key, the values wanted and those found.
-func (a *app) printAstray(rows []ledger.Left, what, wanted, found string) {
+// printMismatched lists rows with key, the values wanted and those found.
+func (a *app) printMismatched(rows []ledger.Left, what, wanted, found string) {
 	o := a.out
 	t := o.NewTable("  "+what, "column", wanted, found)
 	each := max((o.Width()-50)/2, 16)
 	var refused []string
 	for _, x := range rows {
-		key := "  " + term.Fit(term.Clean(x.Key), 24)
+		key := "  " + o.Cut(term.Clean(x.Key), 24)
 		if x.Gone {
 			t.Row(key, "", "", o.Paint(term.Warn, "the row is gone"))
 			continue

@@ -91,10 +91,10 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 			mark(s.Kept == s.Changed, "%s rows changed by the batches' own counts, %s kept", term.Count(s.Changed), term.Count(s.Kept))
 		}
 		if s.Kept >= 0 {
-			if s.Astray == 0 {
+			if s.Mismatched == 0 {
 				mark(true, "%s kept rows compared with the table: all as recorded", term.Count(s.Compared))
 			} else {
-				mark(false, "%s kept rows compared with the table: %s are not as recorded", term.Count(s.Compared), term.Count(s.Astray))
+				mark(false, "%s kept rows compared with the table: %s are not as recorded", term.Count(s.Compared), term.Count(s.Mismatched))
 			}
 			if s.Left > 0 {
 				o.Printf("    %s rows were skipped by the undo and are not counted\n", term.Count(s.Left))
@@ -118,7 +118,7 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 		}
 		if len(s.Sample) > 0 {
 			o.Printf("\n")
-			a.printAstray(s.Sample, "key", "recorded", "in the table")
+			a.printMismatched(s.Sample, "key", "recorded", "in the table")
 		}
 	}
 	o.Printf("\n")

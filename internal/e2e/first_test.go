@@ -47,7 +47,7 @@ func TestFirstRows(t *testing.T) {
 		if d.engine == "mariadb" {
 			limited := "UPDATE t SET mark = 2 WHERE mark = 1 ORDER BY n LIMIT :n"
 			d.must(0, "run", "--sql", limited, "--param", "n=9", "--accept", "9")
-			for want, args := range map[string][]string{":n is not declared": nil, "LIMIT :n: a number of rows is wanted, not": {"--param", "n=many"}} {
+			for want, args := range map[string][]string{":n is not declared": nil, "LIMIT :n: expected a number of rows, not": {"--param", "n=many"}} {
 				if o := d.must(2, append([]string{"preview", "--sql", limited}, args...)...); !strings.Contains(o.err, want) {
 					t.Errorf("%s", o.err)
 				}

@@ -141,7 +141,7 @@ func TestRowsSetAside(t *testing.T) {
 		}
 		d.must(0, "verify", "5")
 		d.must(3, "resume", "5")
-		d.must(5, "resume", "5", "--retry-set-aside") // nothing was mended
+		d.must(5, "resume", "5", "--retry-set-aside") // nothing was fixed
 		d.exec("UPDATE t SET n = 4 WHERE id = 7", "DELETE FROM t WHERE id = 8", "UPDATE t SET n = 99000 + 1000 WHERE id = 1234", "UPDATE t SET n = 0 WHERE id = 3000")
 		d.must(0, "resume", "5", "--retry-set-aside")
 		if got := d.one("SELECT count(*) FROM t WHERE id = 7 AND n = 1004 OR id = 1234 AND n = 101000 OR id = 3000 AND n = 1000"); got != "3" {

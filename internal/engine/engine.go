@@ -440,7 +440,7 @@ func (l *Log) Add(o Log) {
 type Fault int
 
 const (
-	Fatal      Fault = iota // nothing here mends it
+	Fatal      Fault = iota // nothing here helps
 	Busy                    // lock timeout, deadlock, serialisation failure: the batch rolled back and may be tried again
 	Connection              // the connection is gone; whether a commit took effect is unknown
 	Data                    // a value or a constraint: the same batch fails again

@@ -14,7 +14,7 @@ type Outlook struct {
 	r       change.Range
 	read    readings // the rows, where we compute their values
 	old     bool     // with the values before
-	scanned int64    // rows gone over for that, -1 unknown
+	scanned int64    // rows scanned for that, -1 unknown
 }
 
 // Foresees reports whether Foresee has something to give now.
@@ -23,11 +23,11 @@ func Foresees(db DB, c *change.Change, kept *change.Kept) bool {
 		return f.Foresees(c, kept)
 	}
 	_, ok := db.(Marker)
-	return ok && c.Rewrite != nil && c.Table.Key != nil && aloof(c)
+	return ok && c.Rewrite != nil && c.Table.Key != nil && rowsIndependent(c)
 }
 
-// aloof reports whether changing one row cannot change another of the same table.
-func aloof(c *change.Change) bool {
+// rowsIndependent reports whether changing one row cannot change another of the same table.
+func rowsIndependent(c *change.Change) bool {
 	for _, t := range c.Table.Triggers {
 		if t.Update {
 			return false
@@ -124,8 +124,8 @@ func (o *Outlook) Begin(ctx context.Context, db DB, s *Session) (*Tx, error) {
 	return tx, nil
 }
 
-// Hand reports whether foreseeing wants a session of its own.
-func Hand(db DB) bool {
+// NeedsSecondSession reports whether foreseeing wants a session of its own.
+func NeedsSecondSession(db DB) bool {
 	_, ok := db.(Foreseer)
 	return ok
 }

@@ -56,9 +56,9 @@ type StaleError struct{}
 
 func (*StaleError) Error() string { return "another session changed rows of the batch in between" }
 
-// waryFor is how many batches lock their rows first after one was stale: there
+// lockFirstFor is how many batches lock their rows first after one was stale: there
 // are probably more to come.
-const waryFor = 20
+const lockFirstFor = 20
 
 // Rewritten is a row with new values.
 type Rewritten struct {
@@ -140,7 +140,7 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 			x, scanned = o.read, o.scanned
 		} else {
 			x, scanned, err = countRows(ctx, db, tx, func() (readings, error) {
-				return readRows(ctx, db, tx.S.Conn, loader, c, part, reading{lock: !guarded || tx.S.Wary > 0, old: direct})
+				return readRows(ctx, db, tx.S.Conn, loader, c, part, reading{lock: !guarded || tx.S.LockFirst > 0, old: direct})
 			})
 			if err != nil {
 				return sum, err
@@ -166,8 +166,8 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 			if err != nil {
 				return sum, err
 			}
-			if e.Changed < int64(len(x.rows)) && guarded && tx.S.Wary == 0 {
-				tx.S.Wary = waryFor
+			if e.Changed < int64(len(x.rows)) && guarded && tx.S.LockFirst == 0 {
+				tx.S.LockFirst = lockFirstFor
 				return sum, errStale
 			}
 			if e.Changed != int64(len(x.rows)) {
@@ -182,7 +182,7 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 			}
 		}
 		if x.last == nil {
-			tx.S.Wary = max(tx.S.Wary-1, 0)
+			tx.S.LockFirst = max(tx.S.LockFirst-1, 0)
 			return sum, nil
 		}
 		part.Lo = x.last

@@ -11,16 +11,16 @@ import (
 
 // Session is one connection that changes rows.
 type Session struct {
-	Conn     *sql.Conn
-	ID       int64     // the server's number for the session, 0 where it has none
-	Begin    string    // statement that begins a transaction
-	Locks    bool      // it takes the write lock, and waits for it
-	Numbered bool      // placeholders are $1, $2, … instead of ?
-	State    any       // the engine's own
-	Started  func(*Tx) // after the transaction began
-	Ending   func(*Tx) // before it commits
-	Ended    func(*Tx) // after it committed
-	Wary     int       // batches to go that lock rows before they read them; see Batch
+	Conn      *sql.Conn
+	ID        int64     // the server's number for the session, 0 where it has none
+	Begin     string    // statement that begins a transaction
+	Locks     bool      // it takes the write lock, and waits for it
+	Numbered  bool      // placeholders are $1, $2, … instead of ?
+	State     any       // the engine's own
+	Started   func(*Tx) // after the transaction began
+	Ending    func(*Tx) // before it commits
+	Ended     func(*Tx) // after it committed
+	LockFirst int       // batches to go that lock rows before they read them; see Batch
 
 	// Durable makes the next commit, and with it all that went before, wait
 	// until it is safe on disk. Until then a crash of the server may take the

@@ -1,5 +1,5 @@
 // Package harbour makes the demo: the books of Saltmere, a made-up port
-// authority, dirty on purpose in the ways that Jugatum mends. The same seed and
+// authority, dirty on purpose in the ways that Jugatum fixes. The same seed and
 // size give the same bytes. Rows are made one after the other and written in
 // blocks, so that memory does not grow with the size.
 package harbour

@@ -40,7 +40,7 @@ func TestSameSeedSameRows(t *testing.T) {
 	}
 }
 
-// TestDirty: every kind of dirt is there to be mended.
+// TestDirty: every kind of dirt is there to be fixed.
 func TestDirty(t *testing.T) {
 	column := func(table string, i int) string {
 		var b strings.Builder

@@ -188,7 +188,7 @@ func (r *reader) decodeError(err error) error {
 		line, col := decode.Position()
 		msg := strings.TrimPrefix(decode.Error(), "toml: ")
 		if m := wrongType.FindStringSubmatch(msg); m != nil {
-			msg = fmt.Sprintf("a %s is wanted here, not a TOML %s", wanted(m[2]), m[1])
+			msg = fmt.Sprintf("expected a %s, not a TOML %s", wanted(m[2]), m[1])
 		}
 		if key := decode.Key(); len(key) > 0 && !strings.Contains(msg, key[len(key)-1]) {
 			msg = strings.Join(key, ".") + ": " + msg
@@ -209,7 +209,7 @@ func wanted(goType string) string {
 	case "int", "int64":
 		return "whole number"
 	case "bool":
-		return "truth value"
+		return "boolean"
 	}
 	return "table"
 }
@@ -455,7 +455,7 @@ func literal(v any) (change.Value, error) {
 	case time.Time:
 		return change.Value{Type: change.TimestampValue, Text: v.Format("2006-01-02 15:04:05.999999Z07:00")}, nil
 	}
-	return change.Value{}, fmt.Errorf("a text, number, truth value, date or timestamp is wanted, not %T", v)
+	return change.Value{}, fmt.Errorf("expected a text, number, boolean, date or timestamp, not %T", v)
 }
 
 // keys lists a table's keys in the order of the file.

@@ -65,7 +65,7 @@ func TestFaultsHaveTheirPlace(t *testing.T) {
 	for _, c := range []struct{ what, text, want string }{
 		{"unknown key", step + "wher = \"x\"", `j.toml:4:1: unknown key "step.wher"; the nearest known one is "where"`},
 		{"unknown section", "[limit]\nhold = \"1s\"", `j.toml:1:2: unknown key "limit"; the nearest known one is "limits"`},
-		{"wrong type", "title = 5", "j.toml:1:9: title: a text is wanted here, not a TOML integer"},
+		{"wrong type", "title = 5", "j.toml:1:9: title: expected a text, not a TOML integer"},
 		{"broken TOML", "title = \"x", "j.toml:1:"},
 		{"key twice", "title = \"x\"\ntitle = \"y\"", "j.toml:2:1: "},
 		{"bad UTF-8", "title = \"\xff\"", "j.toml:1:10: byte 0xff is not valid UTF-8"},
@@ -83,7 +83,7 @@ func TestFaultsHaveTheirPlace(t *testing.T) {
 		{"parameter of an unknown type", "[param.x]\ntype = \"float\"\n" + step + "delete = true", `j.toml:2:1: param.x: "float" is not a type`},
 		{"check without its value", step + "delete = true\ncheck = [{ sql = \"SELECT 1\" }]", `j.toml:5:1: step "a": check 1: is,`},
 		{"two steps of one name", step + "delete = true\n" + step + "delete = true", `j.toml:6:1: two steps are called "a"`},
-		{"a list where a value is put", step + "put = { a = [1] }", `j.toml:4:9: step "a": put.a: a text, number`},
+		{"a list where a value is put", step + "put = { a = [1] }", `j.toml:4:9: step "a": put.a: expected a text, number`},
 	} {
 		_, err := Parse("j.toml", []byte(c.text))
 		var e *Error

@@ -61,7 +61,7 @@ func readReplace(f fileStep) (rep *change.Replace, key string, err error) {
 		return nil, ".replace.damaged", fmt.Errorf("damaged: %q is not known; there is \"plain\", and without it damaged values are set aside", x.Damaged)
 	}
 	if x.Growth < 0 {
-		return nil, ".replace.growth", errors.New("growth: a number from 1 up is wanted")
+		return nil, ".replace.growth", errors.New("growth: expected a number from 1 up")
 	}
 	if _, err := rewrite.New(rep.Rules); err != nil {
 		if x.Pattern != nil {

@@ -27,22 +27,22 @@ const leaseFor = 30 * time.Second
 
 // Batch is the record of one batch.
 type Batch struct {
-	Run       int64
-	Step      int
-	Lane      int
-	N         int64 // within its lane, from 1
-	Began     time.Time
-	To        change.KeyValue
-	Effect    engine.Effect
-	LeftAlone int64
-	Hold      time.Duration // 0: not told, since the process ended right after the batch
-	LockWait  time.Duration
-	Locks     map[string]int
-	Retries   int
-	SetAside  int64
-	Waiters   int           // most sessions seen waiting on us at once, -1 if nobody looked
-	Pause     time.Duration // before the batch, to ease off
-	Why       string        // the reason for the pause, or for fewer rows
+	Run      int64
+	Step     int
+	Lane     int
+	N        int64 // within its lane, from 1
+	Began    time.Time
+	To       change.KeyValue
+	Effect   engine.Effect
+	Skipped  int64
+	Hold     time.Duration // 0: not told, since the process ended right after the batch
+	LockWait time.Duration
+	Locks    map[string]int
+	Retries  int
+	SetAside int64
+	Waiters  int           // most sessions seen waiting on us at once, -1 if nobody looked
+	Pause    time.Duration // before the batch, to ease off
+	Why      string        // the reason for the pause, or for fewer rows
 }
 
 // ErrGone says that there is no record of the run any more.
@@ -155,7 +155,7 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, lane *Lane, b *Batch
 	e := b.Effect
 	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, left_alone, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, pause_ms, why)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
-		b.Run, b.Step, b.Lane, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.LeftAlone, ms(b.LockWait),
+		b.Run, b.Step, b.Lane, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.Skipped, ms(b.LockWait),
 		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, ms(b.Pause), b.Why); err != nil {
 		return err
 	}
@@ -207,8 +207,8 @@ type Left struct {
 	Gone     bool              `json:"gone"`
 }
 
-// LeaveAlone records rows that were left alone, in the batch's transaction.
-func (l *Ledger) LeaveAlone(ctx context.Context, tx *engine.Tx, run int64, rows []Left) error {
+// RecordSkipped records rows that were left alone, in the batch's transaction.
+func (l *Ledger) RecordSkipped(ctx context.Context, tx *engine.Tx, run int64, rows []Left) error {
 	for _, x := range rows {
 		expected, err := json.Marshal(x.Expected)
 		if err != nil {
@@ -232,8 +232,8 @@ func (l *Ledger) LeaveAlone(ctx context.Context, tx *engine.Tx, run int64, rows 
 // it refused to have the old values back.
 const RefusedBecause = "(refused)"
 
-// LeftAlone reads up to limit of the rows that a run left alone.
-func (l *Ledger) LeftAlone(ctx context.Context, run int64, limit int) ([]Left, error) {
+// Skipped reads up to limit of the rows that a run left alone.
+func (l *Ledger) Skipped(ctx context.Context, run int64, limit int) ([]Left, error) {
 	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, seq, row_key, expected, found FROM @left_alone WHERE run = ? ORDER BY step, seq LIMIT ?"), run, limit)
 	if err != nil {
 		return nil, err

@@ -173,7 +173,7 @@ func TestFence(t *testing.T) {
 		t.Errorf("%+v", lane)
 	}
 	one.Hold, one.Effect.Log.Bytes = 12*time.Millisecond, 150
-	two := &Batch{N: 2, Retries: 3, LeftAlone: 1, Effect: engine.Effect{Scanned: 20, Matched: -1, Changed: 7, Kept: 11, Log: engine.NoLog}}
+	two := &Batch{N: 2, Retries: 3, Skipped: 1, Effect: engine.Effect{Scanned: 20, Matched: -1, Changed: 7, Kept: 11, Log: engine.NoLog}}
 	if err := step(t, l, s, r, 30, two, one); err != nil {
 		t.Fatal(err)
 	}
@@ -192,7 +192,7 @@ func TestFence(t *testing.T) {
 		t.Fatal(err)
 	}
 	tot := got.Steps[0].Totals
-	if want := (Totals{Batches: 2, Scanned: 30, Matched: -1, Changed: 11, LeftAlone: 1, Retries: 3, Log: engine.Log{Bytes: 150, Records: 2, Images: -1, Scope: "ours"}}); tot != want {
+	if want := (Totals{Batches: 2, Scanned: 30, Matched: -1, Changed: 11, Skipped: 1, Retries: 3, Log: engine.Log{Bytes: 150, Records: 2, Images: -1, Scope: "ours"}}); tot != want {
 		t.Errorf("%+v\n%+v", tot, want)
 	}
 	// Neither does a process that has lost the run say how it ended.
@@ -297,7 +297,7 @@ func TestLeftAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := l.LeaveAlone(ctx, tx, r.ID, rows); err != nil {
+	if err := l.RecordSkipped(ctx, tx, r.ID, rows); err != nil {
 		t.Fatal(err)
 	}
 	if err := l.Beat(ctx, tx, r.ID); err != nil {
@@ -306,11 +306,11 @@ func TestLeftAlone(t *testing.T) {
 	if err := tx.Commit(ctx); err != nil {
 		t.Fatal(err)
 	}
-	got, err := l.LeftAlone(ctx, r.ID, 10)
+	got, err := l.Skipped(ctx, r.ID, 10)
 	if err != nil || !reflect.DeepEqual(got, rows) {
 		t.Errorf("%v\n%+v\n%+v", err, got, rows)
 	}
-	if got, _ = l.LeftAlone(ctx, r.ID, 1); len(got) != 1 {
+	if got, _ = l.Skipped(ctx, r.ID, 1); len(got) != 1 {
 		t.Error("the limit does not count")
 	}
 }

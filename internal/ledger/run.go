@@ -35,14 +35,14 @@ type Options struct {
 	Replicas []string      `json:"replicas,omitempty"`  // URLs, without their passwords
 	SetAside int           `json:"set_aside,omitempty"` // most rows that may be set aside
 	Limits   pace.Limits   `json:"limits"`
-	Foretold *Foretold     `json:"foretold,omitempty"`
+	Estimate *Estimate     `json:"estimate,omitempty"`
 	// Backwards: an undo that begins with the last row that its run kept.
 	Backwards bool   `json:"backwards,omitempty"`
 	Moment    string `json:"moment,omitempty"` // before the first batch, as the server counts (PostgreSQL: a transaction number)
 }
 
-// Foretold is what a rehearsal foretold for a run; -1 is unknown.
-type Foretold struct {
+// Estimate is what a rehearsal estimated for a run; -1 is unknown.
+type Estimate struct {
 	Batches   int64   `json:"batches"`
 	Seconds   float64 `json:"seconds"`
 	HoldMS    float64 `json:"hold_ms"`
@@ -99,8 +99,8 @@ type Step struct {
 
 // Totals add up the batches of a step. Log.Bytes and so on are -1 if no batch told.
 type Totals struct {
-	Batches, Scanned, Matched, Changed, LeftAlone, Retries, SetAside int64
-	Log                                                              engine.Log
+	Batches, Scanned, Matched, Changed, Skipped, Retries, SetAside int64
+	Log                                                            engine.Log
 }
 
 // Create records a new run with its steps and gives it its number. The kept
@@ -300,7 +300,7 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 		var keys, cols string
 		t := &s.Totals
 		if err := rows.Scan(&s.N, &s.Name, &s.Verb, &s.TableSchema, &s.TableName, &keys, &cols, &s.Method, &s.KeptTable, &s.Matched, &s.ToChange, &s.TableRows, &s.Status,
-			&t.Batches, &t.Scanned, &t.Matched, &t.Changed, &t.LeftAlone, &t.Retries, &t.SetAside, &t.Log.Bytes, &t.Log.Records, &t.Log.Images, &t.Log.Scope); err != nil {
+			&t.Batches, &t.Scanned, &t.Matched, &t.Changed, &t.Skipped, &t.Retries, &t.SetAside, &t.Log.Bytes, &t.Log.Records, &t.Log.Images, &t.Log.Scope); err != nil {
 			return err
 		}
 		if name := strings.Replace(s.KeptTable, "packed_", "kept_", 1); name != s.KeptTable {

@@ -84,7 +84,7 @@ const MostWorkers = 64
 func ParseWorkers(text string) (int, error) {
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > MostWorkers {
-		return 0, fmt.Errorf("a number from 1 to %d is wanted", MostWorkers)
+		return 0, fmt.Errorf("expected a number from 1 to %d", MostWorkers)
 	}
 	return n, nil
 }

@@ -15,11 +15,11 @@ import (
 )
 
 // Rehearsal is a batch that was carried out and rolled back, and what it
-// foretells for the whole step. Figures that a server tells only at a commit,
+// estimates for the whole step. Figures that a server tells only at a commit,
 // such as the length of a binary log, and the time of the commits themselves, are
 // not in it.
 type Rehearsal struct {
-	Rows    int64          `json:"rows"`    // gone over
+	Rows    int64          `json:"rows"`    // scanned
 	Changed int64          `json:"changed"` // of these
 	WorkMS  float64        `json:"work_ms"`
 	Log     engine.Log     `json:"-"`
@@ -29,7 +29,7 @@ type Rehearsal struct {
 	KeptRow float64        `json:"kept_bytes_a_row"`   // changed row; -1 unknown
 	Locks   map[string]int `json:"locks"`
 
-	Batches   int64   `json:"batches"` // foretold, as those below
+	Batches   int64   `json:"batches"` // estimated, as those below
 	Seconds   float64 `json:"seconds"`
 	HoldMS    float64 `json:"hold_ms"` // of a batch of full size
 	LogBytes  int64   `json:"log_bytes"`
@@ -50,7 +50,7 @@ type Plan struct {
 	Hold    time.Duration
 	Fixed   int   // rows of every batch, 0 to go by the hold
 	Workers int   // that share it
-	Listed  bool  // only the rows that match are gone over (method roster)
+	Listed  bool  // only the rows that match are scanned (method roster)
 	Changes int64 // rows that the whole step changes, -1 unknown
 }
 
@@ -95,7 +95,7 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 			break
 		}
 	}
-	out.foretell(c, p)
+	out.estimate(c, p)
 	return out, nil
 }
 
@@ -205,9 +205,9 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	return x, nil
 }
 
-// foretell reckons from the batch to the step: by the rows gone over where the
+// estimate reckons from the batch to the step: by the rows scanned where the
 // whole table is, by the rows changed for what is written.
-func (x *Rehearsal) foretell(c *change.Change, p Plan) {
+func (x *Rehearsal) estimate(c *change.Change, p Plan) {
 	rows := float64(max(x.Rows, 1))
 	total := math.Max(float64(c.Table.Rows), rows)
 	changes := p.Changes

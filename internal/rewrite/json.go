@@ -88,13 +88,13 @@ func (d *document) value(depth int) error {
 		for {
 			if c == '{' {
 				if d.next() != '"' {
-					return d.bad("a key in quotes is wanted")
+					return d.bad("expected a key in quotes")
 				}
 				if err := d.text(true); err != nil {
 					return err
 				}
 				if d.next() != ':' {
-					return d.bad("a colon is wanted after the key")
+					return d.bad("expected a colon after the key")
 				}
 				d.at++
 			}
@@ -108,7 +108,7 @@ func (d *document) value(depth int) error {
 			case ',':
 				d.at++
 			default:
-				return d.bad("a comma or a closing bracket is wanted")
+				return d.bad("expected a comma or a closing bracket")
 			}
 		}
 	}
@@ -118,7 +118,7 @@ func (d *document) value(depth int) error {
 	}
 	if !json.Valid(d.s[begin:d.at]) {
 		d.at = begin
-		return d.bad("a value is wanted")
+		return d.bad("expected a value")
 	}
 	return nil
 }
@@ -150,7 +150,7 @@ func (d *document) text(key bool) error {
 		case '"', '\\', '/', 'b', 'f', 'n', 'r', 't':
 		case 'u':
 			if i+4 >= len(s) || !hexadecimal(s[i+1:i+5]) {
-				return d.bad("four hexadecimal digits are wanted after \\u")
+				return d.bad("expected four hexadecimal digits after \\u")
 			}
 			i += 4
 		default:

@@ -57,10 +57,10 @@ func (p *serial) bad(format string, args ...any) error {
 
 func (p *serial) expect(c byte) error {
 	if p.at >= len(p.s) {
-		return p.bad("it ends where %q is wanted", c)
+		return p.bad("it ends where %q is expected", c)
 	}
 	if p.s[p.at] != c {
-		return p.bad("%q stands where %q is wanted", p.s[p.at], c)
+		return p.bad("%q stands where %q is expected", p.s[p.at], c)
 	}
 	p.at++
 	return nil
@@ -74,7 +74,7 @@ func (p *serial) number(end byte) (n int, err error) {
 	}
 	if n, err = strconv.Atoi(string(p.s[begin:p.at])); err != nil {
 		p.at = begin
-		return 0, p.bad("a number is wanted")
+		return 0, p.bad("expected a number")
 	}
 	return n, p.expect(end)
 }
@@ -85,7 +85,7 @@ func (p *serial) value(key bool, depth int) error {
 		return p.bad("more than %d levels deep", deepest)
 	}
 	if p.at+2 > len(p.s) {
-		return p.bad("it ends where a value is wanted")
+		return p.bad("it ends where a value is expected")
 	}
 	kind := p.s[p.at]
 	if kind == 'N' {

@@ -50,8 +50,8 @@ func (r *Runner) account(ctx context.Context, w *Work) error {
 		if err := r.DB.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&kept); err != nil {
 			return fmt.Errorf("counting the kept values: %w", err)
 		}
-		if did := t.Changed + t.LeftAlone; w.Undo && did != kept {
-			fault("%d rows are kept, but %d were put back and %d skipped", kept, t.Changed, t.LeftAlone)
+		if did := t.Changed + t.Skipped; w.Undo && did != kept {
+			fault("%d rows are kept, but %d were put back and %d skipped", kept, t.Changed, t.Skipped)
 		} else if !w.Undo && kept != t.Changed {
 			fault("%d rows were changed, but %d are kept", t.Changed, kept)
 		}

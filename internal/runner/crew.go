@@ -58,7 +58,7 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	begun := time.Now()
 	r.tell(false, func(p *Progress) {
 		*p = Progress{Run: r.Run.ID, Undo: w.Undo, Step: w.Step.N, Steps: len(r.Work), Name: w.Step.Name, Batches: p.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed,
-			LeftAlone: t.LeftAlone, TableRows: w.Step.TableRows, ToChange: w.Step.ToChange, Log: p.Log, Worst: p.Worst, SetAside: r.asides.Load(), Lag: -1, begun: begun}
+			Skipped: t.Skipped, TableRows: w.Step.TableRows, ToChange: w.Step.ToChange, Log: p.Log, Worst: p.Worst, SetAside: r.asides.Load(), Lag: -1, begun: begun}
 	})
 	r.others.on(w.Step.N, w.Change)
 	for {

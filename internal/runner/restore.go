@@ -120,12 +120,12 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 	if e.Changed == e.Scanned && !s.interfered() {
 		return e, nil, nil
 	}
-	q := change.Astray(s.w.Change, kept, change.AsRestored, change.AsChanged, from, to, int(to-from))
+	q := change.Mismatched(s.w.Change, kept, change.AsRestored, change.AsChanged, from, to, int(to-from))
 	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
 		return e, nil, err
 	}
-	left, err := ReadAstray(rows, s.w.Step.N, kept, change.AsChanged)
+	left, err := ReadMismatched(rows, s.w.Step.N, kept, change.AsChanged)
 	e.Changed = e.Scanned - int64(len(left)) // a row of which a trigger made something else is not put back
 	for i := range left {
 		for _, x := range refused {

@@ -93,7 +93,7 @@ type Progress struct {
 	Scanned     int64 // rows of the step; -1 unknown
 	Matched     int64 // rows of the step; -1 unknown
 	Changed     int64 // rows of the step
-	LeftAlone   int64
+	Skipped     int64
 	TableRows   int64 // rows that the step will go over, perhaps estimated
 	ToChange    int64 // rows the step will change; -1 not counted
 	Size        int   // rows of the next batch
@@ -101,7 +101,7 @@ type Progress struct {
 	Log         engine.Log // of this process's part of the run
 	Elapsed     time.Duration
 	StepElapsed time.Duration
-	Here        int64            // rows of the step gone over by this process
+	Here        int64            // rows of the step scanned by this process
 	SetAside    int64            // rows of the run
 	Waiters     int              // other sessions that wait on us now
 	Workers     int              // at work now

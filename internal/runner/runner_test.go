@@ -207,7 +207,7 @@ func TestFaultsAreOvercome(t *testing.T) {
 }
 
 // TestBadDataEndsTheRun at the row that is at fault, with everything before it
-// kept, and resume goes on once it is mended.
+// kept, and resume goes on once it is fixed.
 func TestBadDataEndsTheRun(t *testing.T) {
 	b := setUp(t)
 	b.db.bad = 333
@@ -244,7 +244,7 @@ func TestBadRowsAreSetAside(t *testing.T) {
 	if err != nil || len(list) != 1 || list[0].KeyText != "333" || *list[0].New["n"] != "1000" || !strings.Contains(list[0].Error, "does not fit") {
 		t.Fatalf("%+v %v", list, err)
 	}
-	for try, left := range []int64{1, 0} { // it fails once more, then it is mended
+	for try, left := range []int64{1, 0} { // it fails once more, then it is fixed
 		if try == 1 {
 			b.db.bad = 0
 		}
@@ -420,10 +420,10 @@ func TestUndoWalksTheKeptValues(t *testing.T) {
 		t.Fatal(err)
 	}
 	tot := undo.Steps[0].Totals
-	if tot.Batches != 10 || tot.Changed != 998 || tot.LeftAlone != 2 {
+	if tot.Batches != 10 || tot.Changed != 998 || tot.Skipped != 2 {
 		t.Errorf("%+v", tot)
 	}
-	left, err := b.l.LeftAlone(context.Background(), 2, 10)
+	left, err := b.l.Skipped(context.Background(), 2, 10)
 	if err != nil || len(left) != 2 || left[0].Key != "150" || left[0].Expected["n"] != "451" || left[0].Found["n"] != "-5" {
 		t.Errorf("%v %+v", err, left)
 	}

@@ -110,7 +110,7 @@ func Tune(o *ledger.Options, args map[string]string) error {
 		case "hold":
 			n.Hold, err = time.ParseDuration(v)
 			if err == nil && (n.Hold < time.Millisecond || n.Hold > time.Hour) {
-				err = fmt.Errorf("a time from 1ms to 1h is wanted")
+				err = fmt.Errorf("expected a time from 1ms to 1h")
 			}
 			n.Batch = 0
 		case "workers":
@@ -118,7 +118,7 @@ func Tune(o *ledger.Options, args map[string]string) error {
 		case "batch":
 			n.Batch, err = strconv.Atoi(v)
 			if err == nil && n.Batch < 1 {
-				err = fmt.Errorf("a number of rows from 1 up is wanted")
+				err = fmt.Errorf("expected a number of rows from 1 up")
 			}
 		default:
 			n.Limits, err = n.Limits.With(k, v)

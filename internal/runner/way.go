@@ -204,7 +204,7 @@ func (s *sweep) look(ctx context.Context, r change.Range, tx *engine.Tx) {
 // foresee reads the rows of the stretch ahead. Whatever is in the way of that,
 // the batch itself will meet, so nothing is told here.
 func (s *sweep) foresee(ctx context.Context, sight engine.Foresight, hand **engine.Session, a *ahead) {
-	if *hand == nil && engine.Hand(s.k.DB) {
+	if *hand == nil && engine.NeedsSecondSession(s.k.DB) {
 		fresh, err := s.k.dial(ctx)
 		if err != nil {
 			return
@@ -377,8 +377,8 @@ func NextKept(ctx context.Context, db engine.DB, kept *change.Kept, from, end in
 	return before.Int64, nil
 }
 
-// ReadAstray reads the rows of change.Astray and closes them.
-func ReadAstray(rows *sql.Rows, step int, kept *change.Kept, shown change.State) ([]ledger.Left, error) {
+// ReadMismatched reads the rows of change.Mismatched and closes them.
+func ReadMismatched(rows *sql.Rows, step int, kept *change.Kept, shown change.State) ([]ledger.Left, error) {
 	defer rows.Close()
 	values := kept.Values(shown)
 	var out []ledger.Left

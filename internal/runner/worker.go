@@ -36,7 +36,7 @@ type worker struct {
 }
 
 // errRegroup says that the number of workers wanted is another one now.
-var errRegroup = errors.New("another number of workers is wanted")
+var errRegroup = errors.New("the number of workers is to be another one")
 
 // dial opens a session of the run's.
 func (k *worker) dial(ctx context.Context) (*engine.Session, error) {
@@ -179,7 +179,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			}
 		case halve:
 			if way.once() || w.Undo {
-				return fmt.Errorf("%s: after key %s: %w", w.Change.Table, orBeginning(lane.Checkpoint), err)
+				return fmt.Errorf("%s: %s: %w", w.Change.Table, place(lane.Checkpoint), err)
 			}
 			if k.size > 1 {
 				narrow.failed(k.size)
@@ -195,7 +195,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			narrow.done(k.size)
 			k.tell(true, nil)
 		default:
-			return fmt.Errorf("%s: after key %s: %w", w.Change.Table, orBeginning(lane.Checkpoint), err)
+			return fmt.Errorf("%s: %s: %w", w.Change.Table, place(lane.Checkpoint), err)
 		}
 	}
 	return nil
@@ -251,11 +251,12 @@ func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, 
 	return decision.Rows, false, k.batch(ctx, w, way, retries)
 }
 
-func orBeginning(k change.KeyValue) string {
-	if k == nil {
-		return "(beginning)"
+// place tells where in a lane its next batch is.
+func place(done change.KeyValue) string {
+	if done == nil {
+		return "in the first batch"
 	}
-	return k.String()
+	return "in the batch after key " + done.String()
 }
 
 // heed attends to what may have changed between batches.
@@ -339,7 +340,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) (err 
 			return err
 		}
 	}
-	b.LeftAlone = int64(len(left))
+	b.Skipped = int64(len(left))
 	if len(b.Effect.Refused) > 0 {
 		k.asideMu.Lock() // rows set aside are numbered, and no more may be than allowed
 		defer k.asideMu.Unlock()
@@ -354,7 +355,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) (err 
 		b.Effect.Scanned = min(b.Effect.Scanned, int64(next.most))
 	}
 	if len(left) > 0 {
-		if err := k.Ledger.LeaveAlone(ctx, tx, k.Run.ID, left); err != nil {
+		if err := k.Ledger.RecordSkipped(ctx, tx, k.Run.ID, left); err != nil {
 			return err
 		}
 	}
@@ -447,7 +448,7 @@ func (k *worker) count(w *Work, b *ledger.Batch, commit time.Duration) {
 	t, p := &w.Step.Totals, &k.p
 	t.Batches++
 	t.Changed += e.Changed
-	t.LeftAlone += b.LeftAlone
+	t.Skipped += b.Skipped
 	t.Scanned = sum(t.Scanned, e.Scanned)
 	t.Matched = sum(t.Matched, e.Matched)
 	t.Retries += int64(b.Retries)
@@ -458,7 +459,7 @@ func (k *worker) count(w *Work, b *ledger.Batch, commit time.Duration) {
 	}
 	t.Log.Add(e.Log)
 	p.Batches++
-	p.Changed, p.Scanned, p.Matched, p.LeftAlone = t.Changed, t.Scanned, t.Matched, t.LeftAlone
+	p.Changed, p.Scanned, p.Matched, p.Skipped = t.Changed, t.Scanned, t.Matched, t.Skipped
 	p.Here += max(e.Scanned, 0)
 	p.Hold, p.Worst = b.Hold, max(p.Worst, b.Hold)
 	if p.Log.Scope == "" {

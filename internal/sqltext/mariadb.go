@@ -29,10 +29,10 @@ func (p *parser) updateMariaDB(s *Statement) error {
 		return err
 	}
 	if tables.Empty() {
-		return p.fail("a table's name is wanted here")
+		return p.fail("expected a table's name")
 	}
 	if !p.take("SET") {
-		return p.fail("SET is wanted here")
+		return p.fail("expected SET")
 	}
 	var owner *Token // what qualifies the columns assigned
 	for {
@@ -104,7 +104,7 @@ func (p *parser) deleteMariaDB(s *Statement) error {
 	}
 	if !p.take(word) {
 		if !single {
-			return p.fail("FROM is wanted here")
+			return p.fail("expected FROM")
 		}
 		s.Target = Name{Schema: schema, Table: target, Qualified: schema.Kind >= 0}
 		return p.where(s)
@@ -124,7 +124,7 @@ func (p *parser) limit(s *Statement) error {
 	order := p.take("ORDER")
 	if order {
 		if !p.take("BY") {
-			return p.fail("BY is wanted here")
+			return p.fail("expected BY")
 		}
 		var err error
 		if s.Order, err = p.until("LIMIT"); err != nil {
@@ -136,13 +136,13 @@ func (p *parser) limit(s *Statement) error {
 	}
 	if !p.take("LIMIT") {
 		if order {
-			return p.fail("LIMIT is wanted here: without one the order of the rows does not matter, batches go by key")
+			return p.fail("expected LIMIT: without one the order of the rows does not matter, batches go by key")
 		}
 		return nil
 	}
 	t := p.tok()
 	if p.done() || t.Kind != Number && t.Kind != Param {
-		return p.fail("a number of rows is wanted here")
+		return p.fail("expected a number of rows")
 	}
 	p.i++
 	s.Limit = &t
@@ -167,7 +167,7 @@ func (x source) named() string {
 func (p *parser) among(s *Statement, tables Fragment, begin Token, owner *Token) error {
 	list := sources(tables.Tokens)
 	if len(list) == 0 {
-		return &Error{p.src, begin.Pos, "a table's name is wanted here"}
+		return &Error{p.src, begin.Pos, "expected a table's name"}
 	}
 	var found *source
 	for i := range list {

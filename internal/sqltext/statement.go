@@ -163,7 +163,7 @@ func (p *parser) statement() (*Statement, error) {
 	case p.take("DELETE"):
 		s.Verb = Delete
 	default:
-		return nil, p.fail("one UPDATE or DELETE is wanted here, not %q", p.tok().Text)
+		return nil, p.fail("expected one UPDATE or DELETE, not %q", p.tok().Text)
 	}
 	var err error
 	if s.Verb == Update {
@@ -191,7 +191,7 @@ func (p *parser) update(s *Statement) error {
 		return p.fail("several tables before SET are not supported for %s; write UPDATE … SET … FROM …", p.d)
 	}
 	if !p.take("SET") {
-		return p.fail("SET is wanted here")
+		return p.fail("expected SET")
 	}
 	for {
 		a, err := p.assignment()
@@ -218,7 +218,7 @@ func (p *parser) delete(s *Statement) error {
 		return p.deleteMariaDB(s)
 	}
 	if !p.take("FROM") {
-		return p.fail("FROM is wanted here")
+		return p.fail("expected FROM")
 	}
 	if err := p.target(s, "USING", "WHERE"); err != nil {
 		return err
@@ -305,7 +305,7 @@ func (p *parser) target(s *Statement, stops ...string) error {
 func (p *parser) name(what string) (Token, error) {
 	t := p.tok()
 	if t.Kind != Ident && t.Kind != QuotedIdent {
-		return t, p.fail("%s is wanted here", what)
+		return t, p.fail("expected %s", what)
 	}
 	p.i++
 	return t, nil
@@ -328,7 +328,7 @@ func (p *parser) assignment() (Assignment, error) {
 			break
 		}
 		if !p.tok().Punct(")") {
-			return a, p.fail(") is wanted here")
+			return a, p.fail("expected )")
 		}
 		p.i++
 	} else {
@@ -342,7 +342,7 @@ func (p *parser) assignment() (Assignment, error) {
 		a.Columns = []Token{c}
 	}
 	if !p.tok().Punct("=") {
-		return a, p.fail("= is wanted here")
+		return a, p.fail("expected =")
 	}
 	p.i++
 	begin := p.i

@@ -34,14 +34,23 @@ func NewOut(f *os.File) *Out {
 	return o
 }
 
-// Width is the terminal's present width in columns; 100 where there is none.
+// unclipped is the width of what is no terminal: more than any line that is meant
+// to be read, so that whoever reads it in a file misses nothing.
+const unclipped = 1 << 16
+
+// Width is the terminal's present width in columns. Elsewhere it is COLUMNS, if
+// that is set, or so much that nothing is cut off.
 func (o *Out) Width() int {
 	if o.TTY {
 		if w, _, err := xterm.GetSize(o.fd); err == nil && w > 0 {
 			return w
 		}
+		return 100
 	}
-	return 100
+	if w, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && w >= 40 {
+		return w
+	}
+	return unclipped
 }
 
 // Styles by meaning.
@@ -140,4 +149,12 @@ func Fit(s string, width int) string {
 		return s
 	}
 	return text.Snip(s, width, "…")
+}
+
+// Cut is Fit for a cell of a table, which is left whole where nothing is cut.
+func (o *Out) Cut(s string, width int) string {
+	if o.Width() == unclipped {
+		return s
+	}
+	return Fit(s, width)
 }

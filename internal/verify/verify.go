@@ -24,18 +24,18 @@ type Result struct {
 
 // Step is one step of the run.
 type Step struct {
-	Name     string        `json:"name"`
-	Table    string        `json:"table"`
-	Changed  int64         `json:"changed"`    // rows by the batches' own counts
-	Kept     int64         `json:"kept"`       // rows in the kept values; -1 without them
-	Compared int64         `json:"compared"`   // rows held against the table
-	Astray   int64         `json:"astray"`     // of these, rows that are not as recorded
-	Left     int64         `json:"left_alone"` // rows that an undo left alone, not counted as astray
-	Sample   []ledger.Left `json:"sample"`     // the first rows that are astray
-	Checks   []Check       `json:"checks"`
-	Missed   int64         `json:"missed"`  // rows that match, would change, and are not among those kept; -1 not looked for
-	Certain  bool          `json:"certain"` // nobody has written those since the run began: the run passed them by
-	Remark   string        `json:"remark,omitempty"`
+	Name       string        `json:"name"`
+	Table      string        `json:"table"`
+	Changed    int64         `json:"changed"`    // rows by the batches' own counts
+	Kept       int64         `json:"kept"`       // rows in the kept values; -1 without them
+	Compared   int64         `json:"compared"`   // rows held against the table
+	Mismatched int64         `json:"mismatched"` // of these, rows that are not as recorded
+	Left       int64         `json:"skipped"`    // rows that an undo left alone, not counted as mismatched
+	Sample     []ledger.Left `json:"sample"`     // the first rows that are mismatched
+	Checks     []Check       `json:"checks"`
+	Missed     int64         `json:"missed"`  // rows that match, would change, and are not among those kept; -1 not looked for
+	Certain    bool          `json:"certain"` // nobody has written those since the run began: the run passed them by
+	Remark     string        `json:"remark,omitempty"`
 }
 
 // Check is one of the job's own checks.
@@ -50,7 +50,7 @@ type Check struct {
 // short read, so that no snapshot or shared lock is held for long.
 const chunk = 20_000
 
-// shown is how many rows that are astray are listed for a step.
+// shown is how many rows that are mismatched are listed for a step.
 const shown = 20
 
 // Run verifies the steps of a run. For an undo the old values are expected.
@@ -60,7 +60,7 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 		res.State = "restored"
 	}
 	for _, w := range work {
-		s := Step{Name: w.Step.Name, Table: w.Change.Table.String(), Changed: w.Step.Totals.Changed, Kept: -1, Left: w.Step.Totals.LeftAlone, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
+		s := Step{Name: w.Step.Name, Table: w.Change.Table.String(), Changed: w.Step.Totals.Changed, Kept: -1, Left: w.Step.Totals.Skipped, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
 		if w.Kept == nil {
 			s.Remark = "no kept values: only the job's checks can be asked"
 		} else if err := s.compare(ctx, db, l, r, w, progress); err != nil {
@@ -86,7 +86,7 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 				}
 			}
 		}
-		res.Holds = res.Holds && s.Astray == 0 && !(s.Certain && s.Missed > w.Step.Totals.SetAside) && (s.Kept < 0 || r.UndoOf != 0 || s.Kept == s.Changed || r.Status == ledger.Running)
+		res.Holds = res.Holds && s.Mismatched == 0 && !(s.Certain && s.Missed > w.Step.Totals.SetAside) && (s.Kept < 0 || r.UndoOf != 0 || s.Kept == s.Changed || r.Status == ledger.Running)
 		res.Steps = append(res.Steps, s)
 	}
 	return res, nil
@@ -151,7 +151,7 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 	done := int64(0)
 	leftSeq := map[int64]bool{}
 	if s.Left > 0 {
-		left, err := l.LeftAlone(ctx, r.ID, int(s.Left)+1)
+		left, err := l.Skipped(ctx, r.ID, int(s.Left)+1)
 		if err != nil {
 			return err
 		}
@@ -167,12 +167,12 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 			return err
 		}
 		to = min(from+chunk, upTo)
-		q := change.Astray(w.Change, w.Kept, state, state, from, to, chunk)
+		q := change.Mismatched(w.Change, w.Kept, state, state, from, to, chunk)
 		rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
 		if err != nil {
 			return err
 		}
-		found, err := runner.ReadAstray(rows, w.Step.N, w.Kept, state)
+		found, err := runner.ReadMismatched(rows, w.Step.N, w.Kept, state)
 		if err != nil {
 			return err
 		}
@@ -180,7 +180,7 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 			if leftSeq[x.Seq] {
 				continue
 			}
-			s.Astray++
+			s.Mismatched++
 			if len(s.Sample) < shown {
 				s.Sample = append(s.Sample, x)
 			}

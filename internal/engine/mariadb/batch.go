@@ -135,7 +135,7 @@ func (db *DB) carryOut(ctx context.Context, tx *engine.Tx, c *change.Change, kep
 	return e, db.tighten(ctx, tx)
 }
 
-// counting begins to count the rows that are gone over; what it gives ends that.
+// counting begins to count the rows that are scanned; what it gives ends that.
 func (db *DB) counting(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, e *engine.Effect) (func() error, error) {
 	read, err := db.read(ctx, tx)
 	return func() error {

@@ -94,7 +94,7 @@ func (n node) setting() engine.Setting {
 		Meaning: fmt.Sprintf("transactions of other nodes that wait to be applied on this one; flow control has held writers up for %s since it began", n.held.Round(time.Millisecond))}
 	switch {
 	case n.status != "Primary":
-		x.Advice = "this node is cut off from most of the cluster (wsrep_cluster_status " + n.status + ") and takes no changes: use another one, or mend the network"
+		x.Advice = "this node is cut off from most of the cluster (wsrep_cluster_status " + n.status + ") and takes no changes: use another one, or fix the network"
 	case n.state != "Synced":
 		x.Advice = "this node is not in step with the cluster (wsrep_local_state_comment " + n.state + "): a run is better begun on another one"
 	}

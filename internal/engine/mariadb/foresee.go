@@ -15,7 +15,7 @@ type view struct {
 	r       change.Range // the rows of this range were read before the batch's turn,
 	rows    *foreseen    // to be kept,
 	keys    *keyList     // or their keys alone; nil once used
-	scanned int64        // rows gone over for that
+	scanned int64        // rows scanned for that
 	written *composed    // what is to be written, where we compute the values
 	kept    int64        // number of the last row kept before the turn; -1 none are
 }
@@ -27,7 +27,7 @@ type known struct {
 	sync.Mutex
 	asked bool // whether it
 	again bool // may be worked out twice
-	rare  bool // few of the rows gone over change
+	rare  bool // few of the rows scanned change
 	apart int  // batches to go without a snapshot
 }
 

@@ -382,7 +382,7 @@ func (db *DB) Locks(ctx context.Context, tx *engine.Tx) (map[string]int, error) 
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return nil, nil
-	case errors.As(err, &me) && me.Number == 1227: // the privilege PROCESS is wanted for that
+	case errors.As(err, &me) && me.Number == 1227: // that takes the privilege PROCESS
 		st.told = false
 		return nil, nil
 	case err != nil:

@@ -145,7 +145,7 @@ func TestSnapshotFails(t *testing.T) {
 	}
 }
 
-// TestOnlyChangedRowsAreLocked: rows that are gone over and do not match stay
+// TestOnlyChangedRowsAreLocked: rows that are scanned and do not match stay
 // free for others, with kept values and without.
 func TestOnlyChangedRowsAreLocked(t *testing.T) {
 	for _, keep := range []bool{true, false} {
@@ -177,7 +177,7 @@ func TestOnlyChangedRowsAreLocked(t *testing.T) {
 			t.Fatal(err)
 		}
 		if _, err := plain.Exec("UPDATE t SET n = n + 5000 WHERE a = 150 AND b = 'x1500'"); err != nil {
-			t.Errorf("keep %v: a row that is only gone over is locked: %v", keep, err)
+			t.Errorf("keep %v: a row that is only scanned is locked: %v", keep, err)
 		}
 		if err := tx.Commit(ctx); err != nil {
 			t.Fatal(err)

@@ -72,7 +72,7 @@ func (db *DB) Follow(ctx context.Context, urls []string, patience bool) error {
 		}
 		switch {
 		case err != nil && !patience:
-			return fail(plain(err), "mend it, leave it out, or let it be waited for (--await-replicas)", false)
+			return fail(plain(err), "fix it, leave it out, or let it be waited for (--await-replicas)", false)
 		case err != nil: // it is waited for
 		case r.node && there.name == here.name, !r.node && id == ours:
 			return fail(errors.New("this is the server that is to be changed, by its server_id or its name in the cluster"), "name the replica", true)

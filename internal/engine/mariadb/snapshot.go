@@ -20,7 +20,7 @@ const (
 	// optimizer_max_sel_args, 16,000.
 	listed = 2000
 
-	// dense is above which share of the rows gone over, 1 in so many, a batch
+	// dense is above which share of the rows scanned, 1 in so many, a batch
 	// goes by its range: looking up a row by its key costs as much as going over
 	// a few.
 	dense = 3

@@ -64,7 +64,7 @@ func TestReadAhead(t *testing.T) {
 			t.Fatal(err)
 		}
 		if hi == 40 { // between the reading of the third batch's rows and its turn
-			if _, err := raw.Exec("UPDATE t SET note = 'old, and mended by hand' WHERE id = 45"); err != nil {
+			if _, err := raw.Exec("UPDATE t SET note = 'old, and fixed by hand' WHERE id = 45"); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -73,8 +73,8 @@ func TestReadAhead(t *testing.T) {
 		t.Errorf("marks %v: only before the third batch has another session changed anything", marks)
 	}
 	for query, want := range map[string]string{
-		"SELECT note FROM t WHERE id = 45":                        "newer, and mended by hand",
-		"SELECT old_note FROM jugatum_kept_1_1 WHERE key_id = 45": "old, and mended by hand",
+		"SELECT note FROM t WHERE id = 45":                        "newer, and fixed by hand",
+		"SELECT old_note FROM jugatum_kept_1_1 WHERE key_id = 45": "old, and fixed by hand",
 		"SELECT sum(k.new_note = t.note AND k.old_note LIKE 'old%') FROM jugatum_kept_1_1 AS k JOIN t ON t.id = k.key_id": "60",
 	} {
 		var got string
