@@ -10,7 +10,6 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
 	"jugatum/internal/runner"
-	"jugatum/internal/term"
 )
 
 func (a *app) pause() *cli.Command {
@@ -18,9 +17,9 @@ func (a *app) pause() *cli.Command {
 		Name:        "pause",
 		Usage:       "hold a run up after the batch under way, from another terminal",
 		ArgsUsage:   "RUN",
-		Description: "`resume` lets it go on; so does `stop` end it.\n\n" + example("jugatum pause --db postgres://dba@db1/saltmere 3"),
+		Description: "`resume` continues it; `stop` ends it.\n\n" + example("jugatum pause --db postgres://dba@db1/saltmere 3"),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return a.signal(ctx, c, ledger.Pause, nil, "holds off")
+			return a.signal(ctx, c, ledger.Pause, nil, "is paused")
 		},
 	}
 }
@@ -107,7 +106,7 @@ func awaitFlag() cli.Flag {
 func (a *app) signal(ctx context.Context, c *cli.Command, kind string, args map[string]string, does string) error {
 	return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
 		if r.Status != ledger.Running {
-			return refusef("run %d does not go on (%s), so there is nobody to hear this", r.ID, r.Status)
+			return refusef("run %d is already %s; there is nothing to %s", r.ID, r.Status, kind)
 		}
 		s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum " + kind, LockTimeout: 5 * time.Second})
 		if err != nil {
@@ -270,8 +269,7 @@ func (a *app) resumePaused(ctx context.Context, c *cli.Command, db engine.DB, l 
 	if !paused || !a.alive(ctx, db, l, r) {
 		return false, nil
 	}
-	a.err.Printf("%s\n", a.err.Paint(term.Faint, fmt.Sprintf("Run %d is only paused.", r.ID)))
-	return true, a.signal(ctx, c, ledger.GoOn, nil, "goes on")
+	return true, a.signal(ctx, c, ledger.GoOn, nil, "is resumed")
 }
 
 // alive reports whether somebody works on the run: by the server's lock, or by

@@ -205,7 +205,7 @@ func (a *app) printResult(s *summary, dbFlag string) {
 		if x.Lanes > 1 {
 			method += fmt.Sprintf(", %d lanes", x.Lanes)
 		}
-		t.Row("  "+term.Clean(x.Name), term.Clean(x.Table), x.Verb+" by "+method, term.Count(x.Batches), term.Count(x.Scanned), matched, term.Count(x.Changed), term.Count(x.Skipped), term.Count(x.Retries))
+		t.Row("  "+term.Clean(x.Name), term.Clean(x.Table), how(x.Verb, method), term.Count(x.Batches), term.Count(x.Scanned), matched, term.Count(x.Changed), term.Count(x.Skipped), term.Count(x.Retries))
 	}
 	t.Print()
 	for _, x := range s.Steps {
@@ -256,6 +256,17 @@ func (a *app) printResult(s *summary, dbFlag string) {
 	}
 	a.printHousekeeping(s.Keeping)
 	a.printSearch(s.Search)
+}
+
+// how words what a step does to its rows.
+func how(verb, method string) string {
+	switch {
+	case !strings.HasPrefix(method, "undo"):
+		return verb + " by " + method
+	case verb == "delete":
+		return "re-insert deleted rows" + strings.TrimPrefix(method, "undo")
+	}
+	return "put old values back" + strings.TrimPrefix(method, "undo")
 }
 
 // unchangedText says why a step changed fewer rows than it matched, "" if it did not.

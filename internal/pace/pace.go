@@ -2,6 +2,7 @@ package pace
 
 import (
 	"fmt"
+	"strconv"
 	"time"
 )
 
@@ -103,7 +104,7 @@ func (p *Pacer) Next(s Pressure) Decision {
 	}
 	if p.Limits.LogRate > 0 {
 		if ahead := p.paid.Sub(s.Now.Add(logBurst)); ahead > 0 {
-			d.Pause, d.Why = max(d.Pause, ahead), "log written faster than its limit"
+			d.Pause, d.Why = max(d.Pause, ahead), fmt.Sprintf("waiting: log limit %s MB/s", strconv.FormatFloat(float64(p.Limits.LogRate)/1e6, 'g', 3, 64))
 		}
 	}
 	d.Rows = max(int(float64(p.Sizer.Next())*p.ease), 1)
