@@ -153,6 +153,7 @@ type Table struct {
 	Estimated   bool   // Rows comes from statistics
 	Bytes       int64  // table and indexes; -1 unknown
 	RowBytes    int64  // at most so many bytes a row on average; 0 unknown
+	Large       bool   // much of it is in values that are too large for their row
 	Strict      bool   // SQLite STRICT table
 	AnyBytes    bool   // columns of text may hold bytes here and there (SQLite)
 	Refused     string // why no job may change it, "" if one may

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync/atomic"
 
 	"jugatum/internal/change"
 	"jugatum/internal/sqltext"
@@ -19,7 +20,9 @@ type Walk struct {
 	db    *sql.DB
 	d     sqltext.Dialect
 	t     *change.Table
-	dense bool // an integer key with few gaps
+	dense bool                             // an integer key with few gaps
+	heavy atomic.Pointer[[]*change.Column] // see Heed; nil: nobody looks at their length
+	light atomic.Int64                     // ranges in a row whose values were small
 }
 
 // denseShare is the share of the integers between the first and the last key
@@ -158,9 +161,17 @@ func (w *Walk) Survey(ctx context.Context, end change.KeyValue) error {
 // Free reports whether ranges are told without reading anything.
 func (w *Walk) Free() bool { return w.dense }
 
-// Next finds the range of about n rows that follows lo. rows is how many it
-// held when it was looked at, -1 if nobody counted.
+// Next finds the range of about n rows that follows lo; fewer, where Heed was
+// called and their values are large. rows is how many it held when it was looked
+// at, -1 if nobody counted.
 func (w *Walk) Next(ctx context.Context, lo, end change.KeyValue, n int) (r change.Range, rows int64, err error) {
+	if r, rows, err = w.next(ctx, lo, end, n); err != nil {
+		return r, rows, err
+	}
+	return w.lighten(ctx, r, rows)
+}
+
+func (w *Walk) next(ctx context.Context, lo, end change.KeyValue, n int) (r change.Range, rows int64, err error) {
 	if w.dense && lo != nil {
 		from, ok1 := lo.Int()
 		to, ok2 := end.Int()

@@ -16,7 +16,7 @@ func TestConstantsAreAsDocumented(t *testing.T) {
 	for _, want := range []string{
 		fmt.Sprintf("begins with %d rows", First),
 		fmt.Sprintf("no more than %d MiB", firstBytes>>20),
-		fmt.Sprintf("more than %d times the target", overshoot),
+		fmt.Sprintf("more than %d times the target", Overshoot),
 		fmt.Sprintf("%d times as large, later %d times", leap, growth),
 		fmt.Sprintf("mean of the last %d batches", Memory),
 		fmt.Sprintf("| %v | at first |", aim),

@@ -42,9 +42,9 @@ const (
 	First = 200
 	// firstBytes is how much the rows of the first batch take at most, on average.
 	firstBytes = 8 << 20
-	// overshoot is how many times the target a batch must have taken for the next
+	// Overshoot is how many times the target a batch must have taken for the next
 	// one to go by that batch alone.
-	overshoot = 2
+	Overshoot = 2
 	// aim is the share of the target that a batch should take at first. The rest is
 	// room for a slow flush to disk or rows that are dearer than their neighbours,
 	// so that the 99th percentile stays within the target too.
@@ -146,7 +146,7 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 	room := max(s.aim()*float64(s.Target)-fixed, 0.1*float64(s.Target), fixed/4)
 	size := int(min(room/perRow, Most))
 	s.size = s.overhead.try(last, max(min(size, last*growth), last/growth, 1))
-	if took := s.overhead.ofRows(c); took > overshoot*float64(s.Target) {
+	if took := s.overhead.ofRows(c); took > Overshoot*float64(s.Target) {
 		// Not a moment longer, whatever the others took.
 		s.size = max(min(s.size, int(float64(rows)*room/took)), 1)
 	}

@@ -21,7 +21,8 @@ import (
 type restore struct {
 	simple
 	w       *Work
-	careful int // batches to go that are put back row by row, after one failed on its data
+	heeds   bool // the length of values is looked at, since some may be large
+	careful int  // batches to go that are put back row by row, after one failed on its data
 }
 
 // rowsOneByOne is how many rows a batch has at most that is put back row by row.
@@ -77,6 +78,21 @@ func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, 
 		return stretch{}, err
 	}
 	r.Hi = change.KeyValue{min(change.AddInt(from, int64(n)), end)}
+	if s.k.overshot || s.w.Change.Table.Large {
+		s.heeds, s.k.overshot = true, false
+	}
+	for size := int64(n); s.heeds && size > 1; {
+		lo, hi := s.seqs(r)
+		heavy, err := engine.Heavy(ctx, s.k.DB, s.w.Kept, lo, hi)
+		if err != nil {
+			return stretch{}, err
+		}
+		if !heavy {
+			break
+		}
+		size /= 2
+		r.Hi = change.KeyValue{min(change.AddInt(from, size), end)}
+	}
 	if s.w.Change.ChangesKey() {
 		r.Hi = lane.End // rows may take each other's keys; only all at once is safe
 	}

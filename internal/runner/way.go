@@ -103,16 +103,27 @@ type ahead struct {
 }
 
 func (s *sweep) begin(ctx context.Context) (change.KeyValue, int64, error) {
+	if s.w.Change.Table.Large {
+		s.walk.Heed(s.w.Change)
+	}
 	end, err := s.walk.End(ctx)
 	return end, s.w.Change.Table.Rows, err
 }
 
 func (s *sweep) resume(ctx context.Context, end change.KeyValue) error {
+	if s.w.Change.Table.Large {
+		s.walk.Heed(s.w.Change)
+	}
 	return s.walk.Survey(ctx, end)
 }
 
 func (s *sweep) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, error) {
 	s.size = n
+	if s.k.overshot {
+		s.k.overshot = false
+		s.walk.Heed(s.w.Change)
+		s.rest()
+	}
 	if a := s.ahead; a != nil {
 		<-a.done
 		// Somewhat more rows than wanted are still within the hold target, which

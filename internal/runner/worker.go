@@ -33,6 +33,8 @@ type worker struct {
 	behind  time.Duration // how far a replica was then
 	heldUp  time.Duration // between tries of the next batch, by others' locks
 	looked  int64         // last look at others that a batch's record has taken in
+
+	overshot bool // a batch took far more than the hold target: perhaps its values were large
 }
 
 // errRegroup says that the number of workers wanted is another one now.
@@ -443,6 +445,7 @@ func (k *worker) count(w *Work, b *ledger.Batch, commit time.Duration) {
 		size = k.size
 	}
 	k.pacer.Finished(size, b.Hold-commit, commit, e.Log.Bytes, time.Now())
+	k.overshot = k.overshot || k.pacer.Target > 0 && k.pacer.Fixed == 0 && b.Hold > pace.Overshoot*k.pacer.Target
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	t, p := &w.Step.Totals, &k.p

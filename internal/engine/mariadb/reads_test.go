@@ -33,3 +33,9 @@ func TestReads(t *testing.T) {
 		{SQL: "UPDATE t SET v = 1 WHERE v IN (SELECT k FROM recent)", Want: change.Reads{Clock: true}},
 	})
 }
+
+// TestHeavyWalk: large values among small ones are not in one range together.
+func TestHeavyWalk(t *testing.T) {
+	db, raw := open(t, "CREATE TABLE heavy (id integer PRIMARY KEY, note longtext)")
+	enginetest.HeavyWalk(t, db, raw)
+}

@@ -328,12 +328,17 @@ func (db *DB) deferrable(ctx context.Context, t *change.Table, oid uint32) error
 	return rows.Err()
 }
 
+// large is from how many bytes of values stored outside of their rows on a walk
+// looks at their length.
+const large = 64 << 20
+
 // size takes rows from the statistics; where there are none yet, or the table is small, it counts.
 func (db *DB) size(ctx context.Context, t *change.Table, oid uint32) error {
 	err := db.pool.QueryRowContext(ctx, `SELECT coalesce(sum(pg_total_relation_size(c.oid)), 0)::bigint,
-			CASE WHEN bool_or(c.reltuples < 0) THEN -1 ELSE coalesce(sum(c.reltuples), 0) END::bigint
-		FROM (SELECT $1::oid AS oid UNION SELECT relid FROM pg_partition_tree($1::regclass) WHERE $2) AS p JOIN pg_class c ON c.oid = p.oid AND c.relkind = 'r'`, oid, t.Partitioned).
-		Scan(&t.Bytes, &t.Rows)
+			CASE WHEN bool_or(c.reltuples < 0) THEN -1 ELSE coalesce(sum(c.reltuples), 0) END::bigint,
+			coalesce(sum(pg_relation_size(nullif(c.reltoastrelid, 0))), 0) > $3
+		FROM (SELECT $1::oid AS oid UNION SELECT relid FROM pg_partition_tree($1::regclass) WHERE $2) AS p JOIN pg_class c ON c.oid = p.oid AND c.relkind = 'r'`, oid, t.Partitioned, large).
+		Scan(&t.Bytes, &t.Rows, &t.Large)
 	if err != nil {
 		return err
 	}

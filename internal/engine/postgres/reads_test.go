@@ -50,3 +50,9 @@ func TestReads(t *testing.T) {
 		t.Errorf("%+v %v", x, err)
 	}
 }
+
+// TestHeavyWalk: large values among small ones are not in one range together.
+func TestHeavyWalk(t *testing.T) {
+	db, raw := open(t, "CREATE TABLE heavy (id integer PRIMARY KEY, note text)")
+	enginetest.HeavyWalk(t, db, raw)
+}

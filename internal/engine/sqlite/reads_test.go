@@ -32,3 +32,9 @@ func TestReads(t *testing.T) {
 		{SQL: "UPDATE t SET v = 1 WHERE v IN (SELECT k FROM recent)", Want: change.Reads{Clock: true}},
 	})
 }
+
+// TestHeavyWalk: large values among small ones are not in one range together.
+func TestHeavyWalk(t *testing.T) {
+	db, raw := file(t, "wal", "CREATE TABLE heavy (id INTEGER PRIMARY KEY, note TEXT)")
+	enginetest.HeavyWalk(t, db, raw)
+}
