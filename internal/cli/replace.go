@@ -210,6 +210,22 @@ type leftIn struct {
 	Hits    int64  `json:"occurrences"`
 }
 
+// whyNot says why a job replaces nothing in a column.
+func (p *plan) whyNot(t change.Table, column string) string {
+	for _, x := range p.tables {
+		switch {
+		case x.Schema != t.Schema || x.Name != t.Name:
+		case x.Refused != "":
+			return "in a table that cannot be changed"
+		case x.Key == nil:
+			return "in a table without a key"
+		case slices.Contains(x.Key.Names(), column):
+			return "in a key column, which a job must name in full"
+		}
+	}
+	return "not among the columns of the job"
+}
+
 // searchAgain looks for the texts of a job's replacements once more, everywhere.
 func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
 	var out []leftOver
@@ -244,7 +260,7 @@ func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
 				t := change.Table{Schema: col.Schema, Name: col.Table}
 				name := t.String() + "." + col.Column
 				if !ours[t.NameSQL(p.db.Dialect())+"."+col.Column] {
-					x.Elsewhere = append(x.Elsewhere, leftIn{name, "not among the columns of the job", col.Hits})
+					x.Elsewhere = append(x.Elsewhere, leftIn{name, p.whyNot(t, col.Column), col.Hits})
 					continue
 				}
 				x.Left += col.Exact

@@ -361,7 +361,7 @@ func TestFind(t *testing.T) {
 		d.must(0, "find", oldLink, "--in", "notes.*", "--becomes", newLink, "--write", path)
 		d.must(2, "find", oldLink, "--becomes", newLink, "--write", path) // it is there already
 		o := d.must(0, "run", path, "--accept", "any", "--json")
-		if !strings.Contains(o.out, `"left": 0`) || !strings.Contains(o.out, `not among the columns of the job`) {
+		if !strings.Contains(o.out, `"left": 0`) || !strings.Contains(o.out, `in a table without a key`) {
 			t.Errorf("the search after the run:\n%s", o.out)
 		}
 		if o := d.must(0, "run", jobFile(t, fmt.Sprintf("[[step]]\nin = [\"notes.body\"]\nreplace = { find = %q, with = %q }\n", "saltmere", "Saltmere")), "--accept", "any", "--every-row", "--json", "--no-search"); strings.Contains(o.out, `"search"`) {
