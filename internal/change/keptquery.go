@@ -11,7 +11,7 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 	q := &Query{D: c.D}
 	target := c.Table.SQL(c.D)
 	if len(kept.New) == 0 {
-		q.Add("INSERT INTO ", c.Table.NameSQL(c.D), " (")
+		q.Add("INSERT ", c.Table.Or(), "INTO ", c.Table.NameSQL(c.D), " (")
 		for i, o := range kept.Old {
 			q.sep(i).Add(c.D.Quote(o.Of.Name))
 		}
@@ -33,7 +33,7 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 	if q.D == sqltext.MariaDB {
 		return q.restoreMariaDB(c, kept, from, to)
 	}
-	q.Add("UPDATE ", target, " AS jugatum_t SET ")
+	q.Add("UPDATE ", c.Table.Or(), target, " AS jugatum_t SET ")
 	for i, o := range kept.Old {
 		q.sep(i).Add(c.D.Quote(o.Of.Name), " = k.", c.D.Quote(o.Name))
 	}

@@ -290,7 +290,7 @@ func (q *Query) Statement(c *Change, r Range) *Query {
 		}
 		return q.Filter(c, r)
 	}
-	q.Add("UPDATE ", c.TargetSQL(), " SET ")
+	q.Add("UPDATE ", c.Table.Or(), c.TargetSQL(), " SET ")
 	for i, s := range c.Set {
 		q.sep(i).Add(c.D.Quote(s.Column.Name), " = ").NewValue(c, s)
 	}

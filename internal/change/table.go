@@ -155,6 +155,7 @@ type Table struct {
 	RowBytes    int64  // at most so many bytes a row on average; 0 unknown
 	Large       bool   // much of it is in values that are too large for their row
 	Strict      bool   // SQLite STRICT table
+	OnConflict  bool   // a constraint says ON CONFLICT: rows that break it are replaced or passed by without a word (SQLite)
 	AnyBytes    bool   // columns of text may hold bytes here and there (SQLite)
 	Refused     string // why no job may change it, "" if one may
 }
@@ -177,6 +178,16 @@ func (t *Table) Named(name string) *Column {
 		}
 	}
 	return nil
+}
+
+// Or is what stands after UPDATE or INSERT so that a row that breaks a constraint
+// is an error, whatever the constraint says itself. Elsewhere it is left out: it
+// would count within triggers as well.
+func (t *Table) Or() string {
+	if t.OnConflict {
+		return "OR ABORT "
+	}
+	return ""
 }
 
 // String is the table's name for messages.

@@ -283,3 +283,37 @@ func TestConstraintsThatCanWait(t *testing.T) {
 		}
 	})
 }
+
+// TestOnConflict: a constraint by which SQLite would delete or pass by rows without
+// a word is an error in the batch that meets it, and undo replaces no row either.
+func TestOnConflict(t *testing.T) {
+	d := fresh(t, "sqlite")
+	d.within = true
+	for _, rule := range []string{"REPLACE", "IGNORE", "FAIL", "ROLLBACK"} {
+		d.exec("DROP TABLE IF EXISTS t", "CREATE TABLE t (id integer PRIMARY KEY, u integer UNIQUE ON CONFLICT "+rule+", n integer NOT NULL ON CONFLICT "+rule+" DEFAULT 9)",
+			"INSERT INTO t SELECT i, i * 2, i FROM "+d.numbers(20))
+		before := d.dump("t")
+		for _, set := range []string{"u = u + 2", "n = NULL"} {
+			for _, more := range [][]string{{"--batch", "3"}, {"--method", "single"}, {"--keep", "none"}} {
+				args := append([]string{"run", "--again", "--every-row", "--accept", "any", "--sql", "UPDATE t SET " + set}, more...)
+				if o := d.must(1, args...); !strings.Contains(o.err, "on-conflict") {
+					t.Error(o.err)
+				}
+				same(t, rule+": "+set, d.dump("t"), before)
+				if more[0] != "--keep" {
+					d.must(0, "undo", d.lastRun())
+				} else {
+					d.exec("UPDATE jugatum_run SET status = 'done'") // it cannot be taken back, and changed nothing
+				}
+			}
+		}
+		// A row that another has taken the place of stays away; nobody's is replaced.
+		d.must(0, "run", "--again", "--accept", "any", "--sql", "DELETE FROM t WHERE id = 5")
+		d.exec("INSERT INTO t VALUES (50, 10, 50)")
+		d.must(5, "undo", d.lastRun())
+		if got := d.one("SELECT count(*) FROM t WHERE id = 50"); got != "1" {
+			t.Errorf("%s: the other's row is gone", rule)
+		}
+		d.exec("DELETE FROM t")
+	}
+}

@@ -81,6 +81,9 @@ func Text(c *change.Change, method string) []Finding {
 		}
 	}
 	f.rowQueries()
+	if f.c.Table.OnConflict {
+		f.add("on-conflict", Warning, "a constraint of %s says ON CONFLICT, by which SQLite would delete other rows or pass rows by; here a row that breaks it is an error, since nothing could put those back", f.c.Table)
+	}
 	f.nulls()
 	f.leftToRight()
 	f.again()

@@ -174,7 +174,7 @@ func write(c *change.Change, kept *change.Kept, base int64) *change.Query {
 		}
 		return q.Add("DELETE FROM ", c.Table.SQL(d), " WHERE ", left, " IN (SELECT ", strings.Join(names, ", "), " FROM ", kept.Table, " WHERE seq > ").Arg(base, "").Add(")")
 	}
-	q.Add("UPDATE ", c.Table.SQL(d), " AS jugatum_t SET ")
+	q.Add("UPDATE ", c.Table.Or(), c.Table.SQL(d), " AS jugatum_t SET ")
 	for i, n := range kept.New {
 		if i > 0 {
 			q.Add(", ")

@@ -50,6 +50,9 @@ func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, er
 	if err := db.references(ctx, t); err != nil {
 		return nil, err
 	}
+	if err := db.onConflict(ctx, t); err != nil {
+		return nil, err
+	}
 	if err := db.estimate(ctx, t); err != nil {
 		return nil, err
 	}
@@ -342,6 +345,19 @@ func meaning(name, value string) string {
 		return "not enforced by our sessions"
 	}
 	return "of texts in the file"
+}
+
+// onConflict looks for ON CONFLICT in the statement that made the table.
+func (db *DB) onConflict(ctx context.Context, t *change.Table) error {
+	var text string
+	if err := db.pool.QueryRowContext(ctx, "SELECT coalesce(sql, '') FROM sqlite_schema WHERE type = 'table' AND name = ?", t.Name).Scan(&text); err != nil {
+		return err
+	}
+	tokens, err := sqltext.Lex(d, text)
+	for i := 0; err == nil && i+1 < len(tokens); i++ {
+		t.OnConflict = t.OnConflict || tokens[i].Is("ON") && tokens[i+1].Is("CONFLICT")
+	}
+	return nil
 }
 
 // rowHeader is what a row of a few columns takes besides its values: its length,
