@@ -15,6 +15,7 @@ type Reads struct {
 	Opaque   []string // functions of which nobody can see what they read, as "f()"
 	Volatile []string // functions that give another value at every call, where that is once a row
 	Once     []string // functions of which one statement takes one value for all rows, and each batch another
+	Tables   []string // other tables, by their names alone
 	Clock    bool     // the time, where the run's time cannot be put in its place: in a view or a function
 }
 
@@ -24,12 +25,19 @@ func (r *Reads) Merge(o Reads) {
 	for _, x := range []struct {
 		to   *[]string
 		from []string
-	}{{&r.Live, o.Live}, {&r.Opaque, o.Opaque}, {&r.Volatile, o.Volatile}, {&r.Once, o.Once}} {
+	}{{&r.Live, o.Live}, {&r.Opaque, o.Opaque}, {&r.Volatile, o.Volatile}, {&r.Once, o.Once}, {&r.Tables, o.Tables}} {
 		for _, name := range x.from {
 			if !slices.Contains(*x.to, name) {
 				*x.to = append(*x.to, name)
 			}
 		}
+	}
+}
+
+// Table notes another table that is read.
+func (r *Reads) Table(name string) {
+	if !slices.Contains(r.Tables, name) {
+		r.Tables = append(r.Tables, name)
 	}
 }
 

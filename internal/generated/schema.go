@@ -185,6 +185,18 @@ func (b *builder) extras() {
 			b.do("CREATE TRIGGER tr BEFORE UPDATE ON t FOR EACH ROW SET NEW.n = NEW.n + 1")
 		}
 		b.Exact = b.sqlite()
+	case 6: // writes to a table that statements read
+		change := "UPDATE o SET v = v + 1 WHERE k % 2 = 0"
+		switch {
+		case b.pg():
+			function("source", "BEGIN "+change+"; RETURN NULL; END")
+			b.do("%s", "CREATE TRIGGER tr AFTER UPDATE OR DELETE ON t FOR EACH ROW EXECUTE FUNCTION source()")
+		case b.maria():
+			b.do("%s", "CREATE TRIGGER tr AFTER UPDATE ON t FOR EACH ROW "+change)
+		default:
+			b.do("%s", "CREATE TRIGGER tr AFTER UPDATE ON t BEGIN "+change+"; END")
+		}
+		b.Exact = false
 	case 3: // changes the key
 		if !row {
 			break

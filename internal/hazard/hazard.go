@@ -5,6 +5,7 @@ package hazard
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"jugatum/internal/change"
@@ -43,6 +44,7 @@ const (
 	Grants      = "missing-grant"
 	DoesNotFit  = "does-not-fit"
 	RowQuery    = "row-query"
+	Source      = "trigger-source"
 	ReadOnly    = "read-only" // of the database, not of a step
 )
 
@@ -50,7 +52,7 @@ const (
 // others would make the run go wrong.
 func Liftable(code string) bool {
 	switch code {
-	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun, TriggerSelf, Grants, RowQuery, DoesNotFit:
+	case EveryRow, Cascade, LeftToRight, Opaque, OncePerRun, TriggerSelf, Grants, RowQuery, DoesNotFit, Source:
 		return true
 	}
 	return false
@@ -80,6 +82,7 @@ func Text(c *change.Change, method string) []Finding {
 			f.add("at-once", Warning, "%s, which one statement for all rows fulfils and a batch may not: then the run ends at that batch, with nothing wrong; --method single does all rows at once", why)
 		}
 	}
+	f.sources(method)
 	f.rowQueries()
 	if f.c.Table.OnConflict {
 		f.add("on-conflict", Warning, "a constraint of %s says ON CONFLICT, by which SQLite would delete other rows or pass rows by; here a row that breaks it is an error, since nothing could put those back", f.c.Table)
@@ -161,6 +164,41 @@ func distinctOn(f sqltext.Fragment) bool {
 		}
 	}
 	return false
+}
+
+// sources finds what writes to a table that the statement reads while its rows are
+// changed: triggers, and references that the database follows. Later batches would
+// read what came of earlier ones; one statement reads its tables as they were, but
+// on SQLite and MariaDB what comes of it depends on the order of the rows as well.
+func (f *finder) sources(method string) {
+	if method == "single" && f.c.D == sqltext.PostgreSQL {
+		return
+	}
+	way := "use --method single"
+	if f.c.D != sqltext.PostgreSQL {
+		way = "also in one statement it depends on the order of the rows: compute the values beforehand"
+	}
+	for _, name := range f.c.Reads.Tables {
+		for _, t := range f.c.Table.Triggers {
+			fires := f.c.Verb == sqltext.Update && t.Update || f.c.Verb == sqltext.Delete && t.Delete
+			if fires && t.Writes(f.c.D, name) {
+				f.add(Source, Refusal, "trigger %s writes to %s, which the step reads: later rows would be changed by what came of earlier ones; %s, or --despite %s if that does not matter", t.Name, name, way, Source)
+			}
+		}
+		for _, fk := range f.c.Table.ReferredBy {
+			action := fk.OnDelete
+			if f.c.Verb == sqltext.Update {
+				action = fk.OnUpdate
+				if !slices.ContainsFunc(f.c.Set, func(s change.Set) bool { return slices.Contains(fk.Parent, s.Column.Name) }) {
+					continue
+				}
+			}
+			writes := action == "CASCADE" || action == "SET NULL" || action == "SET DEFAULT"
+			if table := strings.Trim(fk.Table[strings.LastIndexByte(fk.Table, '.')+1:], `"`); writes && strings.EqualFold(table, name) {
+				f.add(Source, Refusal, "rows of %s, which the step reads, go or change with those of %s (%s): later rows would be changed by what came of earlier ones; %s, or --despite %s if that does not matter", name, f.c.Table, fk.Name, way, Source)
+			}
+		}
+	}
 }
 
 type finder struct {

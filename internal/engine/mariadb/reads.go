@@ -147,6 +147,7 @@ func (f *follower) tables(ctx context.Context, refs []sqltext.Name, in string) e
 		var text string
 		err := f.db.pool.QueryRowContext(ctx, "SELECT coalesce(view_definition, '') FROM information_schema.views WHERE table_schema = ? AND table_name = ?", schema, name).Scan(&text)
 		if errors.Is(err, sql.ErrNoRows) {
+			f.r.Table(name)
 			continue // a table, or a name of the statement's own
 		}
 		if err != nil {

@@ -51,6 +51,9 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 			return r, err
 		}
 		r.Target = r.Target || ours && n > 1
+		if !ours {
+			r.Table(name.Name)
+		}
 	}
 	r.Clock = seen.clock
 	return r, db.calls(ctx, c, seen.calls, &r)

@@ -42,6 +42,10 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 	if err != nil {
 		return r, err
 	}
+	owners, err := db.pageOwners(ctx)
+	if err != nil {
+		return r, err
+	}
 	e := whole.Instead(likeness(c.Table))
 	q := &change.Query{D: d}
 	q.Add("EXPLAIN ").With(e, false).Add("SELECT 1")
@@ -66,7 +70,11 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 		text, _ := p4.(string)
 		switch op {
 		case "OpenRead", "ReopenIdx", "OpenWrite":
-			r.Target = r.Target || p3 == 0 && slices.Contains(pages, p2)
+			ours := slices.Contains(pages, p2)
+			r.Target = r.Target || p3 == 0 && ours
+			if name := owners[p2]; p3 == 0 && !ours && name != "" {
+				r.Table(name)
+			}
 		case "VOpen":
 			virtual = true
 		case "String8":
@@ -141,6 +149,25 @@ func likeness(t *change.Table) string {
 		}
 	}
 	return text + " FROM sqlite_schema"
+}
+
+// pageOwners names the table of each page at which a table or an index begins.
+func (db *DB) pageOwners(ctx context.Context) (map[int64]string, error) {
+	rows, err := db.pool.QueryContext(ctx, "SELECT rootpage, tbl_name FROM sqlite_schema WHERE type IN ('table', 'index') AND rootpage > 0")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[int64]string{}
+	for rows.Next() {
+		var page int64
+		var name string
+		if err := rows.Scan(&page, &name); err != nil {
+			return nil, err
+		}
+		out[page] = name
+	}
+	return out, rows.Err()
 }
 
 // rootPages are the pages at which a table and its indexes begin.
