@@ -89,6 +89,7 @@ type Change struct {
 	Set       []Set
 	Params    map[string]Value
 	Reads     Reads    // what the server says it reads besides
+	Split     bool     // the statement reaches tables that inherit as well, each of which is a change of its own
 	Recorded  bool     // made from a run's record, for its kept values alone: there is no filter and no new value
 	Loaded    bool     // From holds new values that were computed outside, one row each
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not

@@ -263,6 +263,7 @@ func (p *plan) build(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
+			c.Split = true
 			p.changes = append(p.changes, c)
 		}
 	}

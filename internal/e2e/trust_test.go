@@ -27,6 +27,10 @@ func TestInheritance(t *testing.T) {
 	same(t, "put back", rows(), before)
 	d.must(0, "run", "--sql", "UPDATE ONLY t SET v = 0", "--every-row", "--accept", "1")
 	d.must(0, "verify", "5")
+	// Also as one statement a table each, the second would see what the first did.
+	if o := d.must(3, "run", "--sql", "UPDATE t SET v = (SELECT sum(v) FROM t)", "--method", "single", "--every-row", "--accept", "any"); !strings.Contains(o.err, "with ONLY") {
+		t.Error(o.err)
+	}
 	d.exec("CREATE TABLE g () INHERITS (c)")
 	if o := d.must(3, "run", "--sql", "UPDATE t SET v = 7", "--every-row", "--accept", "any"); !strings.Contains(o.err, "no-key") {
 		t.Error(o.err)

@@ -76,11 +76,13 @@ func Text(c *change.Change, method string) []Finding {
 		case c.DerivedKey() != nil:
 			f.add(KeyChanged, Refusal, "the database computes the key column %s from a column that is assigned, and batches find their way by it; use --method single", c.DerivedKey().Name)
 		}
-		f.reads()
 		f.triggers()
 		if why := c.AtOnce(); why != "" {
 			f.add("at-once", Warning, "%s, which one statement for all rows fulfils and a batch may not: then the run ends at that batch, with nothing wrong; --method single does all rows at once", why)
 		}
+	}
+	if method != "single" || c.Split {
+		f.reads()
 	}
 	f.sources(method)
 	f.rowQueries()
@@ -101,13 +103,13 @@ func Text(c *change.Change, method string) []Finding {
 func (f *finder) reads() {
 	r := f.c.Reads
 	if r.Target && len(r.Live) == 0 {
-		f.add(ReadsTarget, Refusal, "the step reads %s, the table that it changes: later batches would see what earlier ones did, one statement would not; use --method single", f.c.Table)
+		f.add(ReadsTarget, Refusal, "the step reads %s, the table that it changes: later batches would see what earlier ones did, one statement would not; %s", f.c.Table, f.instead())
 	}
 	if len(r.Opaque) > 0 {
-		f.add(Opaque, Refusal, "what %s reads cannot be seen; should it be %s, later batches would see what earlier ones did: use --method single, or --despite %s if it reads nothing that the step changes", strings.Join(r.Opaque, ", "), f.c.Table, Opaque)
+		f.add(Opaque, Refusal, "what %s reads cannot be seen; should it be %s, later batches would see what earlier ones did: %s, or --despite %s if it reads nothing that the step changes", strings.Join(r.Opaque, ", "), f.c.Table, f.instead(), Opaque)
 	}
 	if len(r.Once) > 0 {
-		f.add(OncePerRun, Refusal, "%s is worked out once for a whole statement, and so once for each batch: its rows would get another value in each; use --method single, or --despite %s if that is meant", strings.Join(r.Once, ", "), OncePerRun)
+		f.add(OncePerRun, Refusal, "%s is worked out once for a whole statement, and so once for each batch: its rows would get another value in each; %s, or --despite %s if that is meant", strings.Join(r.Once, ", "), f.instead(), OncePerRun)
 	}
 	for _, call := range r.Volatile {
 		name := strings.TrimSuffix(call, "()")
@@ -120,6 +122,14 @@ func (f *finder) reads() {
 	if r.Clock {
 		f.add("clock", Warning, "the time is told in a view, a function or in another way that the run's own time cannot take the place of: it is that of each batch")
 	}
+}
+
+// instead is what to do where batches of the step would go wrong.
+func (f *finder) instead() string {
+	if f.c.Split {
+		return "and the statement is one step for each table that inherits, also with --method single: change them one by one, with ONLY"
+	}
+	return "use --method single"
 }
 
 // triggers finds those that change other rows of the target, so that the order
@@ -171,10 +181,10 @@ func distinctOn(f sqltext.Fragment) bool {
 // read what came of earlier ones; one statement reads its tables as they were, but
 // on SQLite and MariaDB what comes of it depends on the order of the rows as well.
 func (f *finder) sources(method string) {
-	if method == "single" && f.c.D == sqltext.PostgreSQL {
+	if method == "single" && f.c.D == sqltext.PostgreSQL && !f.c.Split {
 		return
 	}
-	way := "use --method single"
+	way := f.instead()
 	if f.c.D != sqltext.PostgreSQL {
 		way = "also in one statement it depends on the order of the rows: compute the values beforehand"
 	}
