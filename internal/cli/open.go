@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"context"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/engine/mariadb"
+	"jugatum/internal/engine/postgres"
+	"jugatum/internal/engine/sqlite"
+)
+
+// open connects to the database that --db or JUGATUM_DB names.
+func (a *app) open(ctx context.Context, c *cli.Command) (engine.DB, error) {
+	url := c.String("db")
+	if url == "" {
+		return nil, usagef("which database? Give --db sqlite:PATH, postgres://… or mariadb://…, or set JUGATUM_DB")
+	}
+	ledger := c.String("ledger")
+	if strings.HasPrefix(url, "sqlite:") && !a.given("ledger") {
+		ledger = "" // the environment names it for other databases
+	}
+	return openAt(ctx, url, ledger)
+}
+
+// openAt connects to a database whose ledger is in a named place, or "" where it is found.
+func openAt(ctx context.Context, url, ledger string) (engine.DB, error) {
+	db, err := openURL(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	if err := place(ctx, db, ledger); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return db, nil
+}
+
+// place settles where the ledger is: where the person says, or else where there is one.
+func place(ctx context.Context, db engine.DB, named string) error {
+	p, ok := db.(engine.LedgerPlacer)
+	switch {
+	case !ok && named != "":
+		return usagef("--ledger %s: the ledger of an %s database is in its file; leave the option out", named, db.Dialect())
+	case !ok:
+		return nil
+	case named != "":
+		return p.PlaceLedger(ctx, named)
+	}
+	places, err := p.Ledgers(ctx)
+	switch {
+	case err != nil || len(places) == 0:
+		return err
+	case len(places) > 1:
+		return usagef("%s has several ledgers: %s; name one with --ledger", db.Name(), strings.Join(places, ", "))
+	case places[0] == p.LedgerPlace():
+		return nil
+	}
+	return p.PlaceLedger(ctx, places[0])
+}
+
+func openURL(ctx context.Context, url string) (engine.DB, error) {
+	scheme, _, _ := strings.Cut(url, ":")
+	switch scheme {
+	case "sqlite":
+		return sqlite.Open(ctx, url)
+	case "postgres", "postgresql":
+		return postgres.Open(ctx, url)
+	case "mariadb", "mysql":
+		return mariadb.Open(ctx, url)
+	}
+	return nil, usagef("%s: the database is named sqlite:PATH, postgres://USER@HOST:PORT/NAME or mariadb://USER@HOST:PORT/NAME", engine.SafeURL(url))
+}
+
+// dbFlag is how --db is repeated in the commands we recommend.
+func dbFlag(c *cli.Command, db engine.DB) string {
+	if os.Getenv("JUGATUM_DB") == c.String("db") {
+		return ledgerFlag(c)
+	}
+	name := db.Name()
+	if strings.ContainsAny(name, " &?;'\"") {
+		name = "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
+	}
+	return " --db " + name + ledgerFlag(c)
+}
+
+// ledgerFlag is how --ledger is repeated.
+func ledgerFlag(c *cli.Command) string {
+	named := c.String("ledger")
+	if named == "" || named == os.Getenv("JUGATUM_LEDGER") {
+		return ""
+	}
+	return " --ledger " + named
+}
