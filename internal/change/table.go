@@ -89,7 +89,10 @@ type Trigger struct {
 	Update bool
 	Delete bool
 	Insert bool
-	Text   string // what it does, as SQL or the source of its function; "" unknown
+
+	Statement bool // it fires once a statement, not once a row
+
+	Text string // what it does, as SQL or the source of its function; "" unknown
 }
 
 // Writes reports whether the trigger's text changes rows of a table of this name.

@@ -321,3 +321,29 @@ func TestOnConflict(t *testing.T) {
 		d.exec("DELETE FROM t")
 	}
 }
+
+// TestTriggersOfPartitions: a trigger of one partition is one of the table's.
+func TestTriggersOfPartitions(t *testing.T) {
+	d := fresh(t, "postgres")
+	d.within = true
+	d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer) PARTITION BY RANGE (id)", "CREATE TABLE p1 PARTITION OF t FOR VALUES FROM (0) TO (1000)", "CREATE TABLE p2 PARTITION OF t FOR VALUES FROM (1000) TO (2000)",
+		"INSERT INTO t SELECT i, 0 FROM generate_series(1, 40) AS i",
+		"CREATE FUNCTION away() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.id := NEW.id + 100; RETURN NEW; END'",
+		"CREATE TRIGGER away BEFORE UPDATE ON p1 FOR EACH ROW EXECUTE FUNCTION away()")
+	before := d.dump("t")
+	if o := d.must(1, "run", "--sql", "UPDATE t SET n = n + 1", "--every-row", "--accept", "any", "--batch", "7"); !strings.Contains(o.err, "has another key after the change") {
+		t.Error(o.err)
+	}
+	same(t, "t", d.dump("t"), before)
+	// So is a reference to one: what goes with its rows is told.
+	d.exec("CREATE TABLE stay (id integer PRIMARY KEY, of integer REFERENCES p1 (id) ON DELETE CASCADE)", "INSERT INTO stay VALUES (1, 3)")
+	if o := d.must(3, "run", "--sql", "DELETE FROM t WHERE id < 10", "--accept", "any"); !strings.Contains(o.err, "cascade") {
+		t.Error(o.err)
+	}
+	// One that fires once a statement fires once a batch here: that is told.
+	d.exec("DROP TRIGGER away ON p1", "CREATE TABLE noted (at integer)", "CREATE FUNCTION note() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN INSERT INTO noted VALUES (1); RETURN NULL; END'",
+		"CREATE TRIGGER note AFTER UPDATE ON t FOR EACH STATEMENT EXECUTE FUNCTION note()")
+	if o := d.must(0, "preview", "--sql", "UPDATE t SET n = n + 1 WHERE id > 0"); !strings.Contains(o.out, "warning statement-trigger") {
+		t.Error(o.out)
+	}
+}

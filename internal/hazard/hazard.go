@@ -137,6 +137,9 @@ func (f *finder) instead() string {
 func (f *finder) triggers() {
 	for _, t := range f.c.Table.Triggers {
 		fires := f.c.Verb == sqltext.Update && t.Update || f.c.Verb == sqltext.Delete && t.Delete
+		if fires && t.Statement {
+			f.add("statement-trigger", Warning, "trigger %s fires once for a statement, and so once for each batch; --method single has it fire once", t.Name)
+		}
 		if fires && t.Writes(f.c.D, f.c.Table.Name) {
 			f.add(TriggerSelf, Refusal, "trigger %s itself changes rows of %s: what it does to rows that later batches come to, and to the values kept, depends on the batches; use --method single, or --despite %s if it is harmless", t.Name, f.c.Table, TriggerSelf)
 		}

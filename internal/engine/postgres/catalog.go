@@ -258,18 +258,21 @@ func (db *DB) indexes(ctx context.Context, t *change.Table, oid uint32) error {
 }
 
 func (db *DB) triggers(ctx context.Context, t *change.Table, oid uint32) error {
-	rows, err := db.pool.QueryContext(ctx, "SELECT tgname, tgtype::int, coalesce(prosrc, '') FROM pg_trigger LEFT JOIN pg_proc p ON p.oid = tgfoid WHERE tgrelid = $1 AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgname", oid)
+	// Those of partitions fire for the table's rows as well; what they have from the
+	// table itself is not counted twice.
+	rows, err := db.pool.QueryContext(ctx, `SELECT tgname, tgtype::int, coalesce(prosrc, '') FROM pg_trigger LEFT JOIN pg_proc p ON p.oid = tgfoid
+		WHERE (tgrelid = $1 OR tgparentid = 0 AND tgrelid IN (SELECT relid FROM pg_partition_tree($1::regclass))) AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgname`, oid)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var name, text string
-		var bits int // pg_trigger.h: 2 before, 4 insert, 8 delete, 16 update
+		var bits int // pg_trigger.h: 1 for each row, 2 before, 4 insert, 8 delete, 16 update
 		if err := rows.Scan(&name, &bits, &text); err != nil {
 			return err
 		}
-		tr := change.Trigger{Name: name, Insert: bits&4 != 0, Delete: bits&8 != 0, Update: bits&16 != 0, Text: text}
+		tr := change.Trigger{Name: name, Insert: bits&4 != 0, Delete: bits&8 != 0, Update: bits&16 != 0, Statement: bits&1 == 0, Text: text}
 		var events []string
 		for bit, word := range map[int]string{4: "insert", 8: "delete", 16: "update"} {
 			if bits&bit != 0 {
@@ -289,7 +292,7 @@ func (db *DB) references(ctx context.Context, t *change.Table, oid uint32) error
 	rows, err := db.pool.QueryContext(ctx, `SELECT c.conname, c.conrelid::regclass::text, c.confupdtype::text, c.confdeltype::text,
 			ARRAY(SELECT a.attname FROM unnest(c.conkey) WITH ORDINALITY AS k(attnum, n) JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.attnum ORDER BY k.n)::text[],
 			ARRAY(SELECT a.attname FROM unnest(c.confkey) WITH ORDINALITY AS k(attnum, n) JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = k.attnum ORDER BY k.n)::text[]
-		FROM pg_constraint c WHERE c.contype = 'f' AND c.confrelid = $1 AND c.conparentid = 0 ORDER BY c.conname`, oid)
+		FROM pg_constraint c WHERE c.contype = 'f' AND (c.confrelid = $1 OR c.confrelid IN (SELECT relid FROM pg_partition_tree($1::regclass))) AND c.conparentid = 0 ORDER BY c.conname`, oid)
 	if err != nil {
 		return err
 	}
