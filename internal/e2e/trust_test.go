@@ -288,6 +288,26 @@ func TestConstraintsThatCanWait(t *testing.T) {
 	})
 }
 
+// TestYearKeys: the years 0000 and 2000 are two keys, by whatever way a batch finds its rows.
+func TestYearKeys(t *testing.T) {
+	d := fresh(t, "mariadb")
+	d.within = true
+	for _, where := range []string{"n > 0", "n % 10 = 1"} {
+		for _, args := range [][]string{{"--method", "roster"}, {"--batch", "3"}, {"--batch", "3", "--keep", "none"}, {"--method", "single"}} {
+			d.exec("DROP TABLE IF EXISTS t", "CREATE TABLE t (k year PRIMARY KEY, n integer)", "INSERT INTO t SELECT 1980 + i, 2 FROM "+d.numbers(60), "INSERT INTO t VALUES ('0000', 1) ON DUPLICATE KEY UPDATE n = 1", "UPDATE t SET n = 11 WHERE k = '2000'")
+			before := d.dump("t")
+			want := d.lines("SELECT concat(k, ' ', n + IF(" + where + ", 100, 0)) FROM t ORDER BY k")
+			d.must(0, append([]string{"run", "--again", "--accept", "any", "--sql", "UPDATE t SET n = n + 100 WHERE " + where}, args...)...)
+			same(t, where, d.lines("SELECT concat(k, ' ', n) FROM t ORDER BY k"), want)
+			if args[len(args)-1] != "none" {
+				d.must(0, "verify", d.lastRun())
+				d.must(0, "undo", d.lastRun())
+				same(t, where+", undone", d.dump("t"), before)
+			}
+		}
+	}
+}
+
 // TestOnConflict: a constraint by which SQLite would delete or pass by rows without
 // a word is an error in the batch that meets it, and undo replaces no row either.
 func TestOnConflict(t *testing.T) {

@@ -75,10 +75,14 @@ func packedTable(kept *change.Kept, types []string) []string {
 			" AS p, JSON_TABLE(coalesce(p.v, '[[]]'), '$[*]' COLUMNS (n FOR ORDINALITY" + inside + ")) AS j"}
 }
 
-// shown is a value to pack as a text that the driver gives.
+// shown is a value, to pack or to find a row by, as a text that the driver gives.
+// It would give the year 0000 as 0, which the server takes for 2000.
 func shown(k change.KeptColumn, expr string) string {
 	if k.Of.Binary {
 		return "HEX(" + expr + ")"
+	}
+	if typeName(k.Of) == "year" {
+		return "CAST(" + expr + " AS CHAR)"
 	}
 	return expr
 }
