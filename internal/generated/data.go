@@ -35,6 +35,8 @@ func (b *builder) keyOf(i int) string {
 			return "9223372036854775807"
 		}
 		return fmt.Sprint((i - 7) * 1_000_003)
+	case b.Key == 10:
+		return b.other().of(i)
 	case b.Key == 9 && b.sqlite():
 		return []string{fmt.Sprint(i), fmt.Sprintf("%d.5", i), fmt.Sprintf("'%s'", strings.Repeat("y", i/4)), b.bytes(strings.Repeat("01", i/4))}[i%4]
 	case b.Key == 9:

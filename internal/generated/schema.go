@@ -91,6 +91,9 @@ func (b *builder) tables() {
 		}
 		b.key = []string{"k"}
 		key = "k numeric(20,4) NOT NULL PRIMARY KEY"
+	case 10: // other types
+		b.key = []string{"k"}
+		key = "k " + b.other().typ + " NOT NULL PRIMARY KEY"
 	default:
 		b.key, b.ints = []string{"id"}, true
 		key = "id " + b.by("INTEGER", "integer", "integer") + " PRIMARY KEY"
