@@ -242,7 +242,7 @@ func (b *builder) extras() {
 		b.do("CREATE TABLE child (c integer PRIMARY KEY, t_id %s, CONSTRAINT fk FOREIGN KEY (t_id) REFERENCES t (id)%s)", typ, rule)
 		b.do("INSERT INTO child SELECT row_number() OVER (ORDER BY id), id FROM t WHERE n IS NULL OR n %% 2 = 0")
 	}
-	if b.Check == 2 && b.pg() && !b.partitioned() { // a row that the rule would refuse today
+	if b.Check == 2 && b.pg() && !b.partitioned() && b.Trigger != 3 { // a row that the rule would refuse today
 		b.do("ALTER TABLE t DROP CONSTRAINT c")
 		b.do("UPDATE ONLY t SET n = 200000 WHERE n = (SELECT min(n) FROM ONLY t)")
 		b.do("ALTER TABLE t ADD CONSTRAINT c CHECK (n < 100000) NOT VALID")
