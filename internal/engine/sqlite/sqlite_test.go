@@ -112,7 +112,7 @@ func TestCatalogue(t *testing.T) {
 		}
 		p.Triggers[i].Text = ""
 	}
-	if got, want := fmt.Sprint(p.Triggers), "[{t1 after update true false false } {t2 before delete false true false } {t3 before insert false false true }]"; got != want {
+	if got, want := fmt.Sprint(p.Triggers), "[{t1 after update true false false false } {t2 before delete false true false false } {t3 before insert false false true false }]"; got != want {
 		t.Errorf("triggers %s, want %s", got, want)
 	}
 	if got, want := fmt.Sprint(p.ReferredBy), "[{child (a)  child [a b] [a b] CASCADE NO ACTION} {child (p)  child [p] [id] NO ACTION SET NULL}]"; got != want {
