@@ -48,8 +48,8 @@ type Batch struct {
 // ErrGone says that there is no record of the run any more.
 var ErrGone = errors.New("the record of this run is gone from the ledger")
 
-// flushed has what a process that lives on goes by, its run's number and its own
-// name on it, outlive a crash of the server from this commit on.
+// flushed has what a process that lives on goes by, such as its run's number and
+// its own name on it, outlive a crash of the server from this commit on.
 func flushed(ctx context.Context, tx *engine.Tx) error {
 	if tx.S.FlushCommit == nil {
 		return nil

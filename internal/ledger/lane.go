@@ -186,9 +186,14 @@ func (l *Ledger) stillOurs(ctx context.Context, tx *engine.Tx, r *Run) error {
 }
 
 // ours does something around a run's batches in a transaction of its own. It
-// gives ErrTaken instead if another process has taken the run over.
+// gives ErrTaken instead if another process has taken the run over. A crash of the
+// server does not take it back: the process goes on by lanes and steps that it
+// knows to be there.
 func (l *Ledger) ours(ctx context.Context, s *engine.Session, r *Run, do func(*engine.Tx) error) error {
 	return l.inTx(ctx, s, func(tx *engine.Tx) error {
+		if err := flushed(ctx, tx); err != nil {
+			return err
+		}
 		if err := l.stillOurs(ctx, tx, r); err != nil {
 			return err
 		}
