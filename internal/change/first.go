@@ -49,7 +49,7 @@ func (b *builder) limit(st *sqltext.Statement) error {
 // first appends " AND …": that the row is one of the first. They are one level
 // down, where MariaDB allows LIMIT, and the target of an UPDATE to be read.
 func (q *Query) first(c *Change) {
-	q.Add(" AND (").Columns(c.Ref, c.Table.Key.Columns).Add(") IN (SELECT * FROM (SELECT ").Columns(c.Ref, c.Table.Key.Columns)
+	q.Add(" AND ").amongQuery(c.Ref, c.Table.Key.Columns).Add("(SELECT * FROM (SELECT ").Columns(c.Ref, c.Table.Key.Columns)
 	q.Add(" FROM ", c.TargetSQL())
 	if !c.Where.Empty() {
 		q.Add(" WHERE ").Fragment(c.Where, c.Params)

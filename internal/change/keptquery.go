@@ -135,7 +135,7 @@ func Vanished(c *Change, kept *Kept, from, to int64) *Query {
 	}
 	q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
 	if c.D == sqltext.PostgreSQL { // where other workers' rows may be numbered in between, and deleted by now
-		q.Add(" AND age(k.xmin) <= age(CAST(pg_current_xact_id() AS xid))")
+		q.Add(" AND pg_catalog.age(k.xmin) <= pg_catalog.age(CAST(pg_catalog.pg_current_xact_id() AS xid))")
 	}
 	return q.Add(" AND NOT EXISTS (SELECT 1 FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE ").KeyJoin("jugatum_t", "k", kept).Add(") LIMIT 1")
 }
@@ -178,7 +178,7 @@ func Missed(c *Change, kept *Kept, more func(q *Query, alias string)) *Query {
 		q.Changing(c)
 	}
 	more(q, c.Ref)
-	if q.D != sqltext.PostgreSQL { // these make a list of them once; they would go through all of them for every row otherwise
+	if q.D != sqltext.PostgreSQL { // the others make a list of them once; they would go through all of them for every row otherwise
 		q.Add(" AND (").Columns(c.Ref, c.Table.Key.Columns).Add(") NOT IN (SELECT ")
 		for i, k := range kept.Keys {
 			q.sep(i).Add("k.", c.D.Quote(k.Name))

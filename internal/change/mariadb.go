@@ -16,15 +16,23 @@ const anyDate = "SET STATEMENT sql_mode = 'ALLOW_INVALID_DATES' FOR "
 // expanded compares a key column by column, which is what MariaDB's planner
 // makes index ranges of: a >= 1 AND (a > 1 OR a = 1 AND (b > 2)).
 func (q *Query) expanded(alias string, cols []*Column, op string, v KeyValue) *Query {
-	col := alias + "." + q.D.Quote(cols[0].Name)
+	c, col := cols[0], alias+"."+q.D.Quote(cols[0].Name)
 	if len(cols) == 1 {
-		return q.Add(col, " ", op, " ").KeyArg(v[0], cols[0])
+		return q.Add(col, " ", c.Op(op), " ").keyArg(v[0], c)
 	}
 	strict := op[:1]
-	q.Add(col, " ", strict, "= ").KeyArg(v[0], cols[0])
-	q.Add(" AND (", col, " ", strict, " ").KeyArg(v[0], cols[0])
-	q.Add(" OR ", col, " = ").KeyArg(v[0], cols[0])
+	q.Add(col, " ", c.Op(strict+"="), " ").keyArg(v[0], c)
+	q.Add(" AND (", col, " ", c.Op(strict), " ").keyArg(v[0], c)
+	q.Add(" OR ", col, " ", c.Op("="), " ").keyArg(v[0], c)
 	return q.Add(" AND (").expanded(alias, cols[1:], op, v[1:]).Add("))")
+}
+
+// keyArg binds a key's value in the way of the dialect.
+func (q *Query) keyArg(v any, c *Column) *Query {
+	if q.D == sqltext.MariaDB {
+		return q.KeyArg(v, c)
+	}
+	return q.Arg(v, keyType(c))
 }
 
 // KeyArg binds a key's value, given in its text form, on MariaDB: bytes in

@@ -88,10 +88,14 @@ func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
 		return q.expanded(alias, k.Columns, op, v)
 	}
 	if len(k.Columns) == 1 {
-		q.Columns(alias, k.Columns).Add(" ", op, " ")
+		q.Columns(alias, k.Columns).Add(" ", k.Columns[0].Op(op), " ")
 		return q.Arg(v[0], keyType(k.Columns[0]))
 	}
-	q.Add("(").Columns(alias, k.Columns).Add(") ", op, " (")
+	own, one := commonOp(k.Columns, op)
+	if !one { // a comparison of rows has one operator for all of its columns
+		return q.expanded(alias, k.Columns, op, v)
+	}
+	q.Add("(").Columns(alias, k.Columns).Add(") ", own, " (")
 	for i, c := range k.Columns {
 		if i > 0 {
 			q.Add(", ")
@@ -145,19 +149,14 @@ func (q *Query) Range(alias string, k *Key, r Range) *Query {
 // at appends the condition that the row has this key.
 func (q *Query) at(alias string, k *Key, v KeyValue) *Query {
 	for i, c := range k.Columns {
-		q.Add(" AND ", alias, ".", q.D.Quote(c.Name), " = ")
-		if q.D == sqltext.MariaDB {
-			q.KeyArg(v[i], c)
-		} else {
-			q.Arg(v[i], keyType(c))
-		}
+		q.Add(" AND ", alias, ".", q.D.Quote(c.Name), " ", c.Op("="), " ").keyArg(v[i], c)
 	}
 	return q
 }
 
 // enrolled appends the condition that the row's key stands in a stretch of the roster.
 func (q *Query) enrolled(alias string, k *Key, r Range) *Query {
-	q.Add(" AND (").Columns(alias, k.Columns).Add(") IN (SELECT ")
+	q.Add(" AND ").amongQuery(alias, k.Columns).Add("(SELECT ")
 	for i, c := range r.Roster.Keys {
 		q.sep(i).Add("jugatum_r.", q.D.Quote(c.Name))
 	}
@@ -193,7 +192,7 @@ func (q *Query) KeyJoin(a, k string, kept *Kept) *Query {
 		if i > 0 {
 			q.Add(" AND ")
 		}
-		q.Add(a, ".", q.D.Quote(c.Of.Name), " = ", k, ".", q.D.Quote(c.Name))
+		q.Add(a, ".", q.D.Quote(c.Of.Name), " ", c.Of.Op("="), " ", k, ".", q.D.Quote(c.Name))
 	}
 	return q
 }
@@ -355,7 +354,7 @@ func (q *Query) Unchanged(col *Column, a, b string) *Query {
 	case ByText:
 		return q.Add("CAST(", a, ` AS text) COLLATE "C" IS NOT DISTINCT FROM CAST(`, b, ` AS text) COLLATE "C"`)
 	}
-	return q.Add(a, " IS NOT DISTINCT FROM ", b)
+	return q.Add(exactly(col, a), " IS NOT DISTINCT FROM ", exactly(col, b))
 }
 
 // Differs appends the condition that a new value, as SQL text of whatever type,
@@ -381,7 +380,21 @@ func (q *Query) Differs(col *Column, a, b string) *Query {
 	case ByText:
 		return q.Add("CAST(", a, ` AS text) COLLATE "C" IS DISTINCT FROM CAST(`, b, ` AS text) COLLATE "C"`)
 	}
-	return q.Add(a, " IS DISTINCT FROM ", b)
+	return q.Add(exactly(col, a), " IS DISTINCT FROM ", exactly(col, b))
+}
+
+// exactly casts a value to a type of which the server itself has an operator =
+// (PostgreSQL). For any other, such as varchar or a domain, one that somebody
+// made in a schema of the search path would be a better match; and IS DISTINCT
+// FROM has no form that names the operator's schema.
+func exactly(col *Column, expr string) string {
+	switch typ := col.BaseType(); {
+	case typ == "varchar" || typ == "text":
+		return "CAST(" + expr + " AS text)"
+	case strings.HasPrefix(expr, "CAST(") || col.Base == col.Type:
+		return expr
+	}
+	return "CAST(" + expr + " AS " + col.Base + ")"
 }
 
 const (
@@ -439,7 +452,7 @@ func Doubles(c *Change, r Range) *Query {
 	for i := range c.Set {
 		n := "n" + itoa(i)
 		t := q.Text(n)
-		q.Add(" OR min(", t, ") <> max(", t, ") OR count(", n, ") NOT IN (0, count(*))")
+		q.Add(" OR min(", t, ") <> max(", t, ") OR ", q.D.Own("count"), "(", n, ") NOT IN (0, count(*))")
 	}
 	return q.Add(")")
 }

@@ -35,6 +35,44 @@ type Column struct {
 	Length    int      // longest value in characters, 0 without a limit
 	Collation string
 	Holds     Content
+
+	// Operators are the server's own for the column's type, by their usual names,
+	// as SQL text that no search path has a say in: "=" to OPERATOR(pg_catalog.=).
+	// Empty where names are not looked up in a path.
+	Operators map[string]string
+}
+
+// BaseType is Base as a plain name, without the schema of the server's own types.
+func (c *Column) BaseType() string {
+	return strings.Trim(strings.TrimPrefix(c.Base, "pg_catalog."), `"`)
+}
+
+// Op gives an operator that compares values of the column: =, <, <=, > or >=.
+func (c *Column) Op(name string) string {
+	if own := c.Operators[name]; own != "" {
+		return own
+	}
+	return name
+}
+
+// commonOp is the operator that all columns have in common.
+func commonOp(cols []*Column, name string) (op string, one bool) {
+	for _, c := range cols[1:] {
+		if c.Op(name) != cols[0].Op(name) {
+			return "", false
+		}
+	}
+	return cols[0].Op(name), true
+}
+
+// amongQuery appends that a key is among those of the query that is to follow in
+// parentheses.
+func (q *Query) amongQuery(alias string, cols []*Column) *Query {
+	q.Add("(").Columns(alias, cols).Add(") ")
+	if op, one := commonOp(cols, "="); one && op != "=" {
+		return q.Add(op, " ANY ")
+	}
+	return q.Add("IN ")
 }
 
 // Content says whether there is text in a column.
@@ -125,12 +163,28 @@ func (t Trigger) Writes(d sqltext.Dialect, table string) bool {
 // ForeignKey is a reference from another table's columns to this table.
 type ForeignKey struct {
 	Name     string
-	Schema   string // of the referencing table, where that is another one (MariaDB)
+	Schema   string // of the referencing table; "" on MariaDB and SQLite where it is that of this one
 	Table    string // the referencing table
 	Columns  []string
 	Parent   []string // the columns of this table that are referenced
 	OnUpdate string   // "NO ACTION", "CASCADE", …
 	OnDelete string
+}
+
+// Own reports whether the reference is one of the table's to itself.
+func (fk ForeignKey) Own(t *Table) bool {
+	return fk.Table == t.Name && (fk.Schema == "" || fk.Schema == t.Schema)
+}
+
+// From is the referencing table's name for messages.
+func (fk ForeignKey) From() string { return TableName{fk.Schema, fk.Table}.String() }
+
+// FromSQL is the referencing table as SQL text.
+func (fk ForeignKey) FromSQL(d sqltext.Dialect) string {
+	if fk.Schema != "" {
+		return d.Quote(fk.Schema) + "." + d.Quote(fk.Table)
+	}
+	return d.Quote(fk.Table)
 }
 
 // Deferrable is a constraint over columns of the table whose check can wait.
@@ -194,15 +248,18 @@ func (t *Table) Or() string {
 }
 
 // String is the table's name for messages.
-func (t *Table) String() string {
-	if t.Schema != "" && t.Schema != "public" {
-		return t.Schema + "." + t.Name
-	}
-	return t.Name
-}
+func (t *Table) String() string { return TableName{t.Schema, t.Name}.String() }
 
 // TableName is a table's name with its schema.
 type TableName struct{ Schema, Name string }
+
+// String is the name for messages, without the schema that most tables are in.
+func (n TableName) String() string {
+	if n.Schema != "" && n.Schema != "public" {
+		return n.Schema + "." + n.Name
+	}
+	return n.Name
+}
 
 // SQL is the table in a FROM list, an UPDATE or a DELETE: the rows that are its
 // own, whatever inherits from it.

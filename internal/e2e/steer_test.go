@@ -1,11 +1,14 @@
 package e2e
 
 import (
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -197,6 +200,31 @@ func (d *database) transactions(mark string) (n int) {
 	return n
 }
 
+// closed is a window that does not open while the test goes on.
+func closed() string {
+	far := time.Now().Add(12 * time.Hour)
+	return far.Format("15:04") + "-" + far.Add(time.Minute).Format("15:04")
+}
+
+// lockBetweenBatches takes SQLite's write lock on a connection while a run waits
+// for its window, and opens that: its next batch has to wait. The process stands
+// still meanwhile, or it might be done before the lock is taken.
+func (d *database) lockBetweenBatches(cmd *exec.Cmd, conn *sql.Conn) {
+	d.t.Helper()
+	d.saying("window")
+	cmd.Process.Signal(syscall.SIGSTOP)
+	d.until("the process stands still", func() bool {
+		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", cmd.Process.Pid))
+		return err == nil && strings.Contains(string(stat), ") T ")
+	})
+	for _, text := range []string{`INSERT INTO jugatum_signal (run, n, at, kind, args, who, host) SELECT id, 1, heartbeat, 'tune', '{"window":"off"}', '', '' FROM jugatum_run`, "BEGIN IMMEDIATE"} {
+		if _, err := conn.ExecContext(d.t.Context(), text); err != nil {
+			d.t.Fatal(err)
+		}
+	}
+	cmd.Process.Signal(syscall.SIGCONT)
+}
+
 // TestOwnWaitsAreSeen holds one row for a while: the batch that needs it waits,
 // and its record says for how long.
 func TestOwnWaitsAreSeen(t *testing.T) {
@@ -209,19 +237,21 @@ func TestOwnWaitsAreSeen(t *testing.T) {
 		}
 		defer conn.Close()
 		begun := time.Now()
-		cmd := d.starting("run", "--sql", killSQL, "--accept", "any", "--batch", "200", "--hold", "50ms")
-		d.waitForBatches(3)
-		begin := "BEGIN"
+		run := []string{"run", "--sql", killSQL, "--accept", "any", "--batch", "200", "--hold", "50ms"}
 		if d.engine == "sqlite" {
-			begin = "BEGIN IMMEDIATE"
+			run = append(run, "--window", closed())
 		}
-		for _, text := range []string{begin, fmt.Sprintf("UPDATE t SET n = n WHERE id = %d", killRows-9)} {
-			if _, err := conn.ExecContext(t.Context(), text); err != nil {
-				t.Fatal(err)
+		cmd := d.starting(run...)
+		if d.engine == "sqlite" {
+			d.lockBetweenBatches(cmd, conn)
+		} else {
+			d.waitForBatches(3)
+			for _, text := range []string{"BEGIN", fmt.Sprintf("UPDATE t SET n = n WHERE id = %d", killRows-9)} {
+				if _, err := conn.ExecContext(t.Context(), text); err != nil {
+					t.Fatal(err)
+				}
 			}
-		}
-		if d.engine != "sqlite" { // all batches but the one that needs the row
-			d.waitForBatches((killRows-9+199)/200 - 1)
+			d.waitForBatches((killRows-9+199)/200 - 1) // all but the one that needs the row
 		}
 		d.stuck()
 		d.saying("waiting for another session's lock") // it gave up a wait, and counts it

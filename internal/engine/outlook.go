@@ -34,7 +34,7 @@ func rowsIndependent(c *change.Change) bool {
 		}
 	}
 	for _, fk := range c.Table.ReferredBy {
-		if fk.Table == c.Table.Name {
+		if fk.Own(c.Table) {
 			return false
 		}
 	}

@@ -64,7 +64,7 @@ func DropDoubles(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kep
 	q := &change.Query{D: c.D}
 	q.Add("SELECT ", shown, " FROM ", kept.Table, " AS k JOIN ", kept.Table, " AS o ON o.seq > ").Arg(staged.From, "").Add(" AND o.seq < k.seq")
 	for _, k := range kept.Keys {
-		q.Add(" AND o.", c.D.Quote(k.Name), " = k.", c.D.Quote(k.Name))
+		q.Add(" AND o.", c.D.Quote(k.Name), " ", k.Of.Op("="), " k.", c.D.Quote(k.Name))
 	}
 	staged.Of(q.Add(" WHERE "), "k").Add(" AND NOT (1 = 1")
 	for _, n := range kept.New {

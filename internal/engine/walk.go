@@ -67,9 +67,9 @@ func KeyOut(d sqltext.Dialect, alias string, column *change.Column) string {
 	switch d {
 	case sqltext.PostgreSQL:
 		// The same text whatever the session's DateStyle and bytea_output.
-		switch typ := strings.TrimPrefix(column.Base, "pg_catalog."); {
+		switch typ := column.BaseType(); {
 		case typ == "date", strings.HasPrefix(typ, "timestamp"):
-			return "(pg_catalog.to_json(" + name + ") #>> '{}')"
+			return "(pg_catalog.to_json(" + name + ") #>> CAST('{}' AS text[]))"
 		case typ == "bytea":
 			return `(E'\\x' || pg_catalog.encode(` + name + `, 'hex'))`
 		}

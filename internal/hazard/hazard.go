@@ -207,7 +207,7 @@ func (f *finder) sources(method string) {
 				}
 			}
 			writes := action == "CASCADE" || action == "SET NULL" || action == "SET DEFAULT"
-			if table := strings.Trim(fk.Table[strings.LastIndexByte(fk.Table, '.')+1:], `"`); writes && strings.EqualFold(table, name) {
+			if writes && strings.EqualFold(fk.Table, name) {
 				f.add(Source, Refusal, "rows of %s, which the step reads, go or change with those of %s (%s): later rows would be changed by what came of earlier ones; %s, or --despite %s if that does not matter", name, f.c.Table, fk.Name, way, Source)
 			}
 		}

@@ -27,7 +27,7 @@ func TestFits(t *testing.T) {
 		{sqltext.MariaDB, number("double", "DOUBLE"), ""},
 		{sqltext.MariaDB, &change.Column{Type: "date", Base: "DATE"}, ""},
 		{sqltext.PostgreSQL, number("smallint", "smallint"), "(n IS NULL OR CAST(n AS numeric) BETWEEN -32768.5 AND 32767.4)"},
-		{sqltext.PostgreSQL, number("numeric(6,2)", "numeric(6,2)"), "(n IS NULL OR abs(round(CAST(n AS numeric), 2)) < power(10::numeric, 4))"},
+		{sqltext.PostgreSQL, number("numeric(6,2)", "numeric(6,2)"), "(n IS NULL OR abs(round(CAST(n AS numeric), 2)) < CAST('1e4' AS numeric))"},
 		{sqltext.PostgreSQL, &change.Column{Type: "character varying(5)", Class: change.Text, Length: 5}, "(n IS NULL OR char_length(rtrim(CAST(n AS text))) <= 5)"},
 		{sqltext.PostgreSQL, &change.Column{Type: "text", Class: change.Text}, ""},
 		{sqltext.SQLite, &change.Column{Type: "VARCHAR(5)", Class: change.Text, Length: 5}, ""},

@@ -131,7 +131,7 @@ func (p *Step) collide(ctx context.Context, db engine.DB, c *change.Change, cols
 		if i > 0 {
 			q.Add(" AND ")
 		}
-		q.Add(fmt.Sprintf("k%d = jugatum_t.", i), c.D.Quote(k.Name))
+		q.Add(fmt.Sprintf("k%d ", i), k.Op("="), " jugatum_t.", c.D.Quote(k.Name))
 	}
 	q.Add(")) AS jugatum_a WHERE ")
 	for i := range cols {
@@ -212,9 +212,13 @@ func followed(c *change.Change) []reference {
 		}
 		r.cascades = r.action == "CASCADE" || r.action == "SET NULL" || r.action == "SET DEFAULT"
 		q := &change.Query{D: c.D}
-		q.Add(" FROM ", childSQL(c.D, fk), " AS jugatum_c WHERE EXISTS (").With(c, false).Add("SELECT 1").Source(c, change.Range{})
+		q.Add(" FROM ", fk.FromSQL(c.D), " AS jugatum_c WHERE EXISTS (").With(c, false).Add("SELECT 1").Source(c, change.Range{})
 		for i, child := range fk.Columns {
-			q.Add(" AND jugatum_c.", c.D.Quote(child), " = ", c.Ref, ".", c.D.Quote(fk.Parent[i]))
+			op := "="
+			if parent := c.Table.Named(fk.Parent[i]); parent != nil {
+				op = parent.Op(op)
+			}
+			q.Add(" AND jugatum_c.", c.D.Quote(child), " ", op, " ", c.Ref, ".", c.D.Quote(fk.Parent[i]))
 		}
 		r.query = q.Add(")")
 		out = append(out, r)
@@ -224,19 +228,7 @@ func followed(c *change.Change) []reference {
 
 func (r reference) finding(c *change.Change, n int64) (hazard.Finding, bool) {
 	if r.cascades {
-		return hazard.Rows(c, hazard.Cascade, n, r.Table, r.event, r.action)
+		return hazard.Rows(c, hazard.Cascade, n, r.From(), r.event, r.action)
 	}
-	return hazard.Rows(c, "referenced", n, r.Table, r.action)
-}
-
-// childSQL is a referring table as SQL text: PostgreSQL's catalogue gives it
-// quoted already.
-func childSQL(d sqltext.Dialect, fk change.ForeignKey) string {
-	switch {
-	case d == sqltext.PostgreSQL:
-		return fk.Table
-	case fk.Schema != "":
-		return d.Quote(fk.Schema) + "." + d.Quote(fk.Table)
-	}
-	return d.Quote(fk.Table)
+	return hazard.Rows(c, "referenced", n, r.From(), r.action)
 }

@@ -80,7 +80,7 @@ func Count(ctx context.Context, db engine.DB, c *change.Change) (matched, change
 	}
 	q := &change.Query{D: c.D}
 	q.With(c, false).Add("SELECT count(*), ")
-	q.Add("count(CASE WHEN changes THEN 1 END) FROM (")
+	q.Add(q.D.Own("count"), "(CASE WHEN changes THEN 1 END) FROM (")
 	inner(q, c, false)
 	q.Add(") AS jugatum_s")
 	err = db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&matched, &changes)
@@ -193,7 +193,7 @@ func fits(d sqltext.Dialect, col *change.Column, n string) string {
 		if err1 != nil || err2 != nil {
 			return ""
 		}
-		return fmt.Sprintf("(%s IS NULL OR abs(round(CAST(%s AS numeric), %d)) < power(10::numeric, %d))", n, n, scale, precision-scale)
+		return fmt.Sprintf("(%s IS NULL OR abs(round(CAST(%s AS numeric), %d)) < CAST('1e%d' AS numeric))", n, n, scale, precision-scale)
 	case col.Length > 0 && !strings.HasPrefix(col.Type, "character"): // a domain
 		return ""
 	case col.Length > 0:
@@ -240,7 +240,8 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 // figures counts the rows and sums up the columns in one pass.
 func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) error {
 	q := &change.Query{D: c.D}
-	q.With(c, false).Add("SELECT count(*), count(CASE WHEN changes THEN 1 END)")
+	count := q.D.Own("count")
+	q.With(c, false).Add("SELECT count(*), ", count, "(CASE WHEN changes THEN 1 END)")
 	into := []any{&p.Matched, &p.Changes}
 	p.Columns = make([]Column, len(c.Set))
 	misfits := make([]int64, len(c.Set))
@@ -249,7 +250,7 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 		col.Name, col.Type, col.Width = s.Column.Name, s.Column.Type, s.Column.Length
 		n := fmt.Sprintf("n%d", i)
 		if f := fits(c.D, s.Column, n); f != "" {
-			q.Add(", count(CASE WHEN NOT ", f, " THEN 1 END)")
+			q.Add(", ", count, "(CASE WHEN NOT ", f, " THEN 1 END)")
 			into = append(into, &misfits[i])
 		}
 		switch s.Column.Class {
@@ -264,9 +265,9 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 					v = number(c.D, s.Column, v)
 				}
 				for _, agg := range []string{"min", "max", "sum"} {
-					q.Add(", coalesce(", q.Text(agg+"(CASE WHEN changes THEN "+v+" END)"), ", 'NULL')")
+					q.Add(", coalesce(", q.Text(q.D.Own(agg)+"(CASE WHEN changes THEN "+v+" END)"), ", 'NULL')")
 				}
-				q.Add(", count(DISTINCT CASE WHEN changes THEN ", v, " END)")
+				q.Add(", ", count, "(DISTINCT CASE WHEN changes THEN ", v, " END)")
 				into = append(into, &side.f.Min, &side.f.Max, &side.f.Sum, &side.f.Distinct)
 			}
 		case change.Text:

@@ -3,7 +3,6 @@ package runner
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
 	"jugatum/internal/change"
@@ -135,7 +134,7 @@ func Alone(db engine.DB, c *change.Change, method string) string {
 		}
 	}
 	for _, fk := range c.Table.ReferredBy {
-		if c.Verb == sqltext.Delete && (fk.Table == c.Table.Name || strings.HasSuffix(fk.Table, "."+c.Table.Name)) {
+		if c.Verb == sqltext.Delete && fk.Own(c.Table) {
 			return "rows of the table refer to each other, so the order of the rows matters"
 		}
 	}

@@ -51,6 +51,9 @@ func (k *worker) sort(ctx context.Context, err error) verdict {
 	return giveUp
 }
 
+// waitingForLock is what a run says while it waits for one.
+const waitingForLock = "waiting for another session's lock"
+
 // patiently repeats a small piece of work around the batches until it is done
 // or clearly cannot be. The work must be all in one transaction.
 func (k *worker) patiently(ctx context.Context, do func() error) error {
@@ -63,6 +66,7 @@ func (k *worker) patiently(ctx context.Context, do func() error) error {
 			if try > busyTries {
 				return err
 			}
+			k.tell(true, func(p *Progress) { p.Note = waitingForLock })
 			if err := k.pause(ctx, try); err != nil {
 				return err
 			}
@@ -77,6 +81,19 @@ func (k *worker) patiently(ctx context.Context, do func() error) error {
 			return err
 		}
 	}
+}
+
+// unlessLocked does what is worth no wait for another session's lock, since it is
+// done again later; it reports whether it is done.
+func (k *worker) unlessLocked(ctx context.Context, do func() error) (done bool, err error) {
+	switch err = do(); {
+	case err == nil:
+		return true, nil
+	case k.sort(ctx, err) == again:
+		return false, nil
+	}
+	err = k.patiently(ctx, do)
+	return err == nil, err
 }
 
 // position reads the lane's place again, after a doubt.

@@ -69,6 +69,7 @@ type Runner struct {
 
 	listened time.Time
 	heard    int64 // number of the last signal
+	noted    int64 // up to which signal the ledger says that they were heard
 
 	mu     sync.Mutex // for what follows, while a crew is at work
 	paused string     // by whom and since when; "" if not

@@ -23,7 +23,7 @@ func (k *worker) listen(ctx context.Context) error {
 	}
 	k.listened = time.Now()
 	list, err := k.Ledger.Signals(ctx, k.Run.ID, k.heard)
-	if err != nil || len(list) == 0 {
+	if err != nil {
 		// A signal that cannot be read now is read next time; what is wrong with
 		// the database the next batch will tell.
 		return nil
@@ -48,13 +48,21 @@ func (k *worker) listen(ctx context.Context) error {
 			k.mu.Unlock()
 		}
 	}
-	if err := k.patiently(ctx, func() error { return k.Ledger.Seen(ctx, k.session, k.Run, k.heard) }); err != nil {
-		return err
-	}
+	seen := func() error { return k.Ledger.Seen(ctx, k.session, k.Run, k.heard) }
 	if stop {
+		if err := k.patiently(ctx, seen); err != nil {
+			return err
+		}
 		return ErrStopped
 	}
-	return nil
+	if k.heard == k.noted {
+		return nil
+	}
+	done, err := k.unlessLocked(ctx, seen)
+	if done {
+		k.noted = k.heard
+	}
+	return err
 }
 
 // forget takes note of the signals that an earlier process of the run did not
@@ -71,6 +79,7 @@ func (k *worker) forget(ctx context.Context) error {
 			}
 		}
 	}
+	k.noted = k.heard
 	return k.patiently(ctx, func() error { return k.Ledger.Seen(ctx, k.session, k.Run, k.heard) })
 }
 
@@ -187,5 +196,6 @@ func (k *worker) renew(ctx context.Context) error {
 		return nil
 	}
 	k.beat = time.Now()
-	return k.patiently(ctx, func() error { return k.Ledger.Alive(ctx, k.session, k.Run.ID) })
+	_, err := k.unlessLocked(ctx, func() error { return k.Ledger.Alive(ctx, k.session, k.Run.ID) })
+	return err
 }

@@ -163,7 +163,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			if retries > busyTries {
 				return fmt.Errorf("another session's locks were in the way %d times in a row: %w; resume when it has ended", retries, err)
 			}
-			k.tell(true, func(p *Progress) { p.Note = "waiting for another session's lock" })
+			k.tell(true, func(p *Progress) { p.Note = waitingForLock })
 			held := time.Now()
 			if err := k.pause(ctx, retries); err != nil {
 				return err

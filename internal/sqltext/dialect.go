@@ -27,6 +27,15 @@ func (d Dialect) Quote(name string) string {
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
 }
 
+// Own names a function of the server's own, so that no function of the same name
+// in a schema of the search path is called instead (PostgreSQL).
+func (d Dialect) Own(function string) string {
+	if d == PostgreSQL {
+		return "pg_catalog." + function
+	}
+	return function
+}
+
 // Fold gives the form in which two spellings of an unquoted identifier are the
 // same name. PostgreSQL folds to lower case; the others compare without case.
 func (d Dialect) Fold(name string) string { return strings.ToLower(name) }

@@ -57,7 +57,7 @@ func (st *session) steer(ctx context.Context, tx *engine.Tx, w ways) error {
 	if st.ways == w || st.ways == (ways{}) && w == anyWay {
 		return nil
 	}
-	if _, err := tx.Exec(ctx, "SELECT set_config('enable_hashjoin', ?, false), set_config('enable_mergejoin', ?, false), set_config('enable_indexscan', ?, false)", w.hashjoin, w.mergejoin, w.indexscan); err != nil {
+	if _, err := tx.Exec(ctx, "SELECT pg_catalog.set_config('enable_hashjoin', ?, false), pg_catalog.set_config('enable_mergejoin', ?, false), pg_catalog.set_config('enable_indexscan', ?, false)", w.hashjoin, w.mergejoin, w.indexscan); err != nil {
 		return err
 	}
 	st.ways = w
@@ -204,7 +204,7 @@ func numbered(ctx context.Context, tx *engine.Tx, kept *change.Kept, e *engine.E
 	if kept == nil || e.Changed < 1 {
 		return nil
 	}
-	return tx.Scan(ctx, "SELECT currval(pg_get_serial_sequence(?, 'seq'))", []any{kept.Table}, &e.Kept)
+	return tx.Scan(ctx, "SELECT pg_catalog.currval(CAST(pg_catalog.pg_get_serial_sequence(CAST(? AS text), 'seq') AS regclass))", []any{kept.Table}, &e.Kept)
 }
 
 // Measure carries out a statement and tells what it wrote.
@@ -244,7 +244,7 @@ func update(c *change.Change, kept *change.Kept, r change.Range, locking bool) *
 			if i > 0 {
 				q.Add(" AND ")
 			}
-			q.Add("jugatum_t.", d.Quote(k.Of.Name), fmt.Sprintf(" = s.k%d", i))
+			q.Add("jugatum_t.", d.Quote(k.Of.Name), " ", k.Of.Op("="), fmt.Sprintf(" s.k%d", i))
 		}
 	} else {
 		q.Add(" FROM (")

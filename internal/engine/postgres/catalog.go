@@ -26,9 +26,13 @@ func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table,
 	t := &change.Table{}
 	var oid uint32
 	var kind string
-	err := db.pool.QueryRowContext(ctx, `SELECT c.oid, n.nspname, c.relname, c.relkind::text
-		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relname = $1 AND (n.nspname = $2 OR $2 = '' AND pg_table_is_visible(c.oid)) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')`, name, schema).
+	where, err := db.lookup(ctx, schema)
+	if err != nil {
+		return nil, err
+	}
+	err = db.pool.QueryRowContext(ctx, `SELECT c.oid, n.nspname, c.relname, c.relkind::text
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN unnest(CAST($2 AS text[])) WITH ORDINALITY AS p(schema, place) ON n.nspname = p.schema
+		WHERE c.relname = $1 AND c.relkind IN ('r', 'p', 'v', 'm', 'f') ORDER BY p.place LIMIT 1`, name, where).
 		Scan(&oid, &t.Schema, &t.Name, &kind)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, db.notFound(ctx, schema, name)
@@ -52,12 +56,24 @@ func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table,
 	return t, nil
 }
 
+// lookup names the schemas in which a table is looked for.
+func (db *DB) lookup(ctx context.Context, schema string) ([]string, error) {
+	if schema != "" {
+		return []string{schema}, nil
+	}
+	return db.schemas(ctx)
+}
+
 func (db *DB) notFound(ctx context.Context, schema, name string) error {
 	what := fmt.Sprintf("table %q", name)
 	if schema != "" {
 		what = fmt.Sprintf("table %q in schema %q", name, schema)
 	}
-	rows, err := db.pool.QueryContext(ctx, "SELECT relname FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace WHERE relkind IN ('r', 'p') AND (n.nspname = $1 OR $1 = '' AND pg_table_is_visible(c.oid))", schema)
+	where, err := db.lookup(ctx, schema)
+	if err != nil {
+		return err
+	}
+	rows, err := db.pool.QueryContext(ctx, "SELECT relname FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace WHERE relkind IN ('r', 'p') AND n.nspname = ANY(CAST($1 AS text[])) AND n.nspname <> 'pg_catalog'", where)
 	if err != nil {
 		return err
 	}
@@ -154,6 +170,10 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 			CASE WHEN b.typname IN ('varchar', 'bpchar') AND greatest(a.atttypmod, ty.typtypmod) > 4 THEN greatest(a.atttypmod, ty.typtypmod) - 4 ELSE 0 END,
 			CASE WHEN co.oid IS NULL OR co.collname = 'default' THEN '' ELSE quote_ident(cn.nspname) || '.' || quote_ident(co.collname) END,
 			coalesce(co.collisdeterministic, true),
+			ARRAY(SELECT quote_ident(opn.nspname) || '.' || op.oprname FROM pg_opclass oc JOIN pg_am am ON am.oid = oc.opcmethod AND am.amname = 'btree'
+				JOIN pg_amop ao ON ao.amopfamily = oc.opcfamily AND ao.amoplefttype = oc.opcintype AND ao.amoprighttype = oc.opcintype AND ao.amopstrategy BETWEEN 1 AND 5
+				JOIN pg_operator op ON op.oid = ao.amopopr JOIN pg_namespace opn ON opn.oid = op.oprnamespace
+				WHERE oc.opcdefault AND oc.opcintype = b.oid ORDER BY ao.amopstrategy)::text[],
 			ARRAY(SELECT f.attname FROM pg_depend x JOIN pg_attribute f ON f.attrelid = x.refobjid AND f.attnum = x.refobjsubid
 				WHERE a.attgenerated <> '' AND x.classid = 'pg_attrdef'::regclass AND x.objid = ad.oid AND x.refclassid = 'pg_class'::regclass AND x.refobjid = a.attrelid AND x.refobjsubid NOT IN (0, a.attnum))::text[]
 		FROM pg_attribute a JOIN pg_type ty ON ty.oid = a.atttypid
@@ -170,14 +190,16 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 		c := &change.Column{}
 		var typ, category string
 		var deterministic bool
-		var from textArray
-		if err := rows.Scan(&c.Name, &c.Type, &c.Base, &typ, &category, &c.NotNull, &c.Generated, &c.Identity, &c.Default, &c.Length, &c.Collation, &deterministic, &from); err != nil {
+		var from, own textArray
+		if err := rows.Scan(&c.Name, &c.Type, &c.Base, &typ, &category, &c.NotNull, &c.Generated, &c.Identity, &c.Default, &c.Length, &c.Collation, &deterministic, &own, &from); err != nil {
 			return err
 		}
-		c.From = from
+		c.From, c.Operators = from, operators(own)
 		switch category {
 		case "N":
-			c.Class = change.Number
+			if !strings.Contains(c.Base, ".") || strings.HasPrefix(c.Base, "pg_catalog.") { // sums of others are theirs alone
+				c.Class = change.Number
+			}
 		case "S":
 			c.Class, c.Holds = change.Text, change.WholeText
 		case "E":
@@ -198,6 +220,25 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 		t.Columns = append(t.Columns, c)
 	}
 	return rows.Err()
+}
+
+// comparisons are the strategies of a B-tree's operator class, in their order
+// (PostgreSQL documentation, "Index Method Strategies").
+var comparisons = []string{"<", "<=", "=", ">=", ">"}
+
+var serversOwn = []string{"pg_catalog.<", "pg_catalog.<=", "pg_catalog.=", "pg_catalog.>=", "pg_catalog.>"}
+
+// operators are those of a type's default class for B-trees, by which ORDER BY
+// sorts as well. Only a superuser can make such a class.
+func operators(names []string) map[string]string {
+	if len(names) != len(comparisons) { // no class of its own: varchar is compared as text; arrays, enums and ranges each as one
+		names = serversOwn
+	}
+	out := map[string]string{}
+	for i, c := range comparisons {
+		out[c] = "OPERATOR(" + names[i] + ")"
+	}
+	return out
 }
 
 // sameness knows the types for which equal values have equal bytes. Others, such
@@ -289,10 +330,10 @@ func (db *DB) triggers(ctx context.Context, t *change.Table, oid uint32) error {
 }
 
 func (db *DB) references(ctx context.Context, t *change.Table, oid uint32) error {
-	rows, err := db.pool.QueryContext(ctx, `SELECT c.conname, c.conrelid::regclass::text, c.confupdtype::text, c.confdeltype::text,
+	rows, err := db.pool.QueryContext(ctx, `SELECT c.conname, rn.nspname, r.relname, c.confupdtype::text, c.confdeltype::text,
 			ARRAY(SELECT a.attname FROM unnest(c.conkey) WITH ORDINALITY AS k(attnum, n) JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.attnum ORDER BY k.n)::text[],
 			ARRAY(SELECT a.attname FROM unnest(c.confkey) WITH ORDINALITY AS k(attnum, n) JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = k.attnum ORDER BY k.n)::text[]
-		FROM pg_constraint c WHERE c.contype = 'f' AND (c.confrelid = $1 OR c.confrelid IN (SELECT relid FROM pg_partition_tree($1::regclass))) AND c.conparentid = 0 ORDER BY c.conname`, oid)
+		FROM pg_constraint c JOIN pg_class r ON r.oid = c.conrelid JOIN pg_namespace rn ON rn.oid = r.relnamespace WHERE c.contype = 'f' AND (c.confrelid = $1 OR c.confrelid IN (SELECT relid FROM pg_partition_tree($1::regclass))) AND c.conparentid = 0 ORDER BY c.conname`, oid)
 	if err != nil {
 		return err
 	}
@@ -302,7 +343,7 @@ func (db *DB) references(ctx context.Context, t *change.Table, oid uint32) error
 		var fk change.ForeignKey
 		var up, del string
 		var cols, parent textArray
-		if err := rows.Scan(&fk.Name, &fk.Table, &up, &del, &cols, &parent); err != nil {
+		if err := rows.Scan(&fk.Name, &fk.Schema, &fk.Table, &up, &del, &cols, &parent); err != nil {
 			return err
 		}
 		fk.OnUpdate, fk.OnDelete, fk.Columns, fk.Parent = actions[up], actions[del], cols, parent
@@ -479,11 +520,11 @@ const rowHeader = 24 + 4
 // rows would say little about those of many.
 func (db *DB) Stored(ctx context.Context, tx *engine.Tx, table string) (n int64, err error) {
 	var values string
-	if err := tx.Scan(ctx, `SELECT string_agg('coalesce(pg_column_size(' || quote_ident(CAST(attname AS text)) || '), 0)', ' + ')
-		FROM pg_attribute WHERE attrelid = CAST(CAST(? AS text) AS regclass) AND attnum > 0 AND NOT attisdropped`, []any{table}, &values); err != nil {
+	if err := tx.Scan(ctx, `SELECT pg_catalog.string_agg('coalesce(pg_catalog.pg_column_size(' || pg_catalog.quote_ident(CAST(attname AS text)) || '), 0)', ' + ')
+		FROM pg_catalog.pg_attribute WHERE attrelid = CAST(CAST(CAST(? AS text) AS regclass) AS oid) AND attnum > 0 AND NOT attisdropped`, []any{table}, &values); err != nil {
 		return 0, err
 	}
-	err = tx.Scan(ctx, fmt.Sprintf("SELECT coalesce(sum(%d + %s), 0) FROM %s", rowHeader, values, table), nil, &n)
+	err = tx.Scan(ctx, fmt.Sprintf("SELECT coalesce(pg_catalog.sum(%d + %s), 0) FROM %s", rowHeader, values, table), nil, &n)
 	return n, err
 }
 

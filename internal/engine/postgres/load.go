@@ -39,7 +39,7 @@ func (db *DB) Load(_ context.Context, _ *engine.Tx, c *change.Change, rows []eng
 				return &s
 			}))
 			names = append(names, fmt.Sprintf("k%d", i))
-			where = append(where, fmt.Sprintf("%s.%s = CAST(jugatum_v.k%d AS %s)", c.Ref, d.Quote(k.Name), i, k.Base))
+			where = append(where, fmt.Sprintf("%s.%s %s CAST(jugatum_v.k%d AS %s)", c.Ref, d.Quote(k.Name), k.Op("="), i, k.Base))
 		}
 	} else {
 		from = append(from, "CAST("+list("jugatum_tid", func(r engine.Rewritten) *string {
@@ -56,6 +56,7 @@ func (db *DB) Load(_ context.Context, _ *engine.Tx, c *change.Change, rows []eng
 		from = append(from, list(fmt.Sprintf("jugatum_n%d", i), func(r engine.Rewritten) *string { return r.New[i] }))
 		names = append(names, fmt.Sprintf("n%d", i))
 	}
+	// Of two lists and more, unnest is a form of SQL's own and no function's name.
 	return c.FromLoaded("unnest("+strings.Join(from, ", ")+") AS jugatum_v("+strings.Join(names, ", ")+")", strings.Join(where, " AND "), params,
 		func(value string, col *change.Column) string { return "CAST(" + value + " AS " + col.Base + ")" })
 }

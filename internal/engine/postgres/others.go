@@ -147,13 +147,13 @@ func (db *DB) ServerFigures(ctx context.Context) (map[string]int64, error) {
 
 // Moment is the number of the next transaction.
 func (db *DB) Moment(ctx context.Context, tx *engine.Tx) (moment string, err error) {
-	err = tx.Scan(ctx, "SELECT pg_snapshot_xmax(pg_current_snapshot())::text", nil, &moment)
+	err = tx.Scan(ctx, "SELECT CAST(pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot()) AS text)", nil, &moment)
 	return moment, err
 }
 
 // Untouched asks whether the row's version was made by an older transaction.
 func (db *DB) Untouched(q *change.Query, alias, moment string) {
-	q.Add(" AND age(", alias, ".xmin) > age(CAST(").Arg(moment, "xid8").Add(" AS xid))")
+	q.Add(" AND pg_catalog.age(", alias, ".xmin) > pg_catalog.age(CAST(").Arg(moment, "xid8").Add(" AS xid))")
 }
 
 // EndSessions goes by the name of the application as well, since numbers of

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -35,6 +36,9 @@ type DB struct {
 	ledger   string // its schema
 	number   int    // server_version_num
 	standbys standbys
+
+	pathRead sync.Mutex
+	path     []string // the schemas in which a job's names are looked up, in their order; nil: not read yet
 }
 
 // Open connects to a postgres:// URL. The PG… environment variables and the
@@ -63,11 +67,16 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	// Looking must change nothing, whatever functions a job's expressions call;
 	// only the transactions of a Session may write, and say so. It is not said when
 	// connecting, or no server would be one that target_session_attrs=read-write wants.
-	looking := stdlib.OptionAfterConnect(func(ctx context.Context, c *pgx.Conn) error {
-		_, err := c.Exec(ctx, "SET default_transaction_read_only = on")
-		return err
-	})
-	pool, jobs := stdlib.OpenDB(*cfg, looking), stdlib.OpenDB(*plainly, looking)
+	looking := func(more string) stdlib.OptionOpenDB {
+		return stdlib.OptionAfterConnect(func(ctx context.Context, c *pgx.Conn) error {
+			_, err := c.Exec(ctx, "SET default_transaction_read_only = on"+more)
+			return err
+		})
+	}
+	// Anybody may make a function or an operator in a schema of the user's path, one
+	// that suits our arguments better than the server's own. Our questions are asked
+	// where there is nothing but the server's own.
+	pool, jobs := stdlib.OpenDB(*cfg, looking("; SET search_path = pg_catalog")), stdlib.OpenDB(*plainly, looking(""))
 	pool.SetMaxIdleConns(2)
 	jobs.SetMaxIdleConns(2)
 	db := &DB{pool: pool, jobs: jobs, name: name, ledger: ledgerSchema}
@@ -123,6 +132,40 @@ func (db *DB) Pool() *sql.DB            { return db.pool }
 func (db *DB) JobPool() *sql.DB         { return db.jobs }
 func (db *DB) Close() error             { return errors.Join(db.pool.Close(), db.jobs.Close()) }
 
+// schemas gives the search path of a job's SQL.
+func (db *DB) schemas(ctx context.Context) ([]string, error) {
+	db.pathRead.Lock()
+	defer db.pathRead.Unlock()
+	if db.path != nil {
+		return db.path, nil
+	}
+	var path textArray
+	if err := db.jobs.QueryRowContext(ctx, "SELECT CAST(pg_catalog.current_schemas(true) AS text)").Scan(&path); err != nil {
+		return nil, err
+	}
+	db.path = path
+	return path, nil
+}
+
+// trusted refuses a search path by which functions and operators of a schema
+// come before the server's own of the same name: also those that our part of a
+// statement is made of.
+func (db *DB) trusted(ctx context.Context) error {
+	path, err := db.schemas(ctx)
+	if err != nil {
+		return err
+	}
+	for _, schema := range path {
+		if schema == "pg_catalog" {
+			break
+		}
+		if !strings.HasPrefix(schema, "pg_temp") { // where the server looks for no functions
+			return &engine.RefusedError{Msg: fmt.Sprintf("the search_path of %s puts schema %s before pg_catalog, so that functions in it take the place of the server's own; leave pg_catalog out of it, for example by search_path=%s in the URL", db.user, schema, schema)}
+		}
+	}
+	return nil
+}
+
 // ReadOnly tells whether the user, the database or the server has sessions begin
 // as read-only.
 func (db *DB) ReadOnly(ctx context.Context) (string, error) {
@@ -171,13 +214,16 @@ func (db *DB) Fault(err error) engine.Fault {
 
 // Session opens the connection that writes.
 func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Session, error) {
+	if err := db.trusted(ctx); err != nil {
+		return nil, err
+	}
 	conn, err := db.jobs.Conn(ctx)
 	if err != nil {
 		return nil, err
 	}
 	s := &engine.Session{Conn: conn, Begin: readCommitted, Numbered: true, State: &session{}}
 	// All in one statement: a run may open many sessions, and has to again after a lost connection.
-	text, args := "SELECT pg_backend_pid()", []any{}
+	text, args := "SELECT pg_catalog.pg_backend_pid()", []any{}
 	for _, setting := range [][2]string{
 		{"application_name", o.Purpose},
 		{"lock_timeout", fmt.Sprintf("%dms", max(o.LockTimeout.Milliseconds(), 1))},
@@ -188,7 +234,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		{"jit", "off"},                           // compiling costs more than a batch takes
 	} {
 		args = append(args, setting[0], setting[1])
-		text += fmt.Sprintf(", set_config($%d, $%d, false)", len(args)-1, len(args))
+		text += fmt.Sprintf(", pg_catalog.set_config($%d, $%d, false)", len(args)-1, len(args))
 	}
 	into := make([]any, 1+len(args)/2)
 	into[0] = &s.ID
@@ -228,7 +274,7 @@ func (db *DB) HasRunLock() bool { return true }
 func (db *DB) LockRun(ctx context.Context, s *engine.Session, run int64, wait time.Duration) (bool, error) {
 	for begin := time.Now(); ; {
 		var got bool
-		if err := s.Conn.QueryRowContext(ctx, "SELECT pg_try_advisory_lock($1, $2)", int32(advisoryClass), int32(run)).Scan(&got); err != nil || got {
+		if err := s.Conn.QueryRowContext(ctx, "SELECT pg_catalog.pg_try_advisory_lock($1, $2)", int32(advisoryClass), int32(run)).Scan(&got); err != nil || got {
 			return got, err
 		}
 		if time.Since(begin) > wait {
@@ -244,7 +290,7 @@ func (db *DB) LockRun(ctx context.Context, s *engine.Session, run int64, wait ti
 
 // Locks counts the locks of our own transaction by mode, relation and target alike.
 func (db *DB) Locks(ctx context.Context, tx *engine.Tx) (map[string]int, error) {
-	rows, err := tx.S.Conn.QueryContext(ctx, "SELECT mode, count(*) FROM pg_locks WHERE pid = pg_backend_pid() AND granted AND locktype IN ('relation', 'tuple') AND relation <> 'pg_locks'::regclass GROUP BY mode")
+	rows, err := tx.S.Conn.QueryContext(ctx, "SELECT mode, count(*) FROM pg_catalog.pg_locks WHERE pid = pg_catalog.pg_backend_pid() AND granted AND locktype IN ('relation', 'tuple') AND relation <> CAST(CAST('pg_catalog.pg_locks' AS regclass) AS oid) GROUP BY mode")
 	if err != nil {
 		return nil, err
 	}
@@ -274,7 +320,7 @@ func (db *DB) Skim(ctx context.Context, q *change.Query, each func(values [][]by
 		return err
 	}
 	defer tx.Rollback()
-	if _, err := tx.ExecContext(ctx, "SELECT set_config('parallel_tuple_cost', '0', true), set_config('jit', 'off', true)"); err != nil {
+	if _, err := tx.ExecContext(ctx, "SELECT pg_catalog.set_config('parallel_tuple_cost', '0', true), pg_catalog.set_config('jit', 'off', true)"); err != nil {
 		return err
 	}
 	var failed error

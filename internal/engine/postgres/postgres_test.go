@@ -80,7 +80,7 @@ func TestColumns(t *testing.T) {
 	want := map[string]string{
 		"id": "bigint bigint 0 0 true", "v": "character varying(10) pg_catalog.\"varchar\" 0 10 false", "c": "character(4) pg_catalog.bpchar 0 4 false",
 		"n": "numeric(6,2) numeric(6,2) 0 0 false", "m": "numeric numeric 1 0 false", "at": "timestamp(0) without time zone timestamp(0) without time zone 0 0 false",
-		"d": "code pg_catalog.\"varchar\" 0 3 true", "e": "mood public.mood 1 0 false", "j": "json pg_catalog.json 1 0 false", "a": "integer[] pg_catalog._int4 1 0 false",
+		"d": "public.code pg_catalog.\"varchar\" 0 3 true", "e": "public.mood public.mood 1 0 false", "j": "json pg_catalog.json 1 0 false", "a": "integer[] pg_catalog._int4 1 0 false",
 		"x": "text pg_catalog.text 2 0 false", "y": "text pg_catalog.text 0 0 false", "g": "integer integer 0 0 false",
 	}
 	for _, c := range table.Columns {

@@ -61,6 +61,9 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 
 // Accepts asks for the plan of the statement.
 func (db *DB) Accepts(ctx context.Context, c *change.Change) error {
+	if err := db.trusted(ctx); err != nil {
+		return err
+	}
 	if err := db.readAlike(ctx, c); err != nil {
 		return err
 	}
@@ -93,7 +96,7 @@ func (db *DB) readAlike(ctx context.Context, c *change.Change) error {
 				continue
 			}
 			var standard bool
-			if err := db.jobs.QueryRowContext(ctx, "SELECT current_setting('standard_conforming_strings') = 'on'").Scan(&standard); err != nil || standard {
+			if err := db.jobs.QueryRowContext(ctx, "SELECT pg_catalog.current_setting('standard_conforming_strings') = 'on'").Scan(&standard); err != nil || standard {
 				return err
 			}
 			return &engine.RefusedError{Msg: fmt.Sprintf("the backslash in %s escapes what follows it in this database (standard_conforming_strings is off): write E'…', or give the text as a parameter, :name", t.Text)}
@@ -193,11 +196,15 @@ func (db *DB) calls(ctx context.Context, c *change.Change, calls map[[2]string]b
 	if len(names) == 0 {
 		return nil
 	}
+	path, err := db.schemas(ctx)
+	if err != nil {
+		return err
+	}
 	rows, err := db.pool.QueryContext(ctx, `SELECT DISTINCT p.proname, n.nspname = 'pg_catalog', p.provolatile::text,
 			n.nspname <> 'pg_catalog' AND p.provolatile <> 'i' AND p.prokind IN ('f', 'w') AND NOT (l.lanname IN ('c', 'internal')
 				AND EXISTS (SELECT 1 FROM pg_depend x JOIN pg_extension e ON e.oid = x.refobjid WHERE x.classid = 'pg_proc'::regclass AND x.objid = p.oid AND x.deptype = 'e' AND e.extname NOT IN ('dblink', 'tablefunc', 'xml2')))
 		FROM unnest(CAST($1 AS text[]), CAST($2 AS text[])) AS w(schema, name) JOIN pg_proc p ON p.proname = w.name JOIN pg_namespace n ON n.oid = p.pronamespace JOIN pg_language l ON l.oid = p.prolang
-		WHERE n.nspname = w.schema OR w.schema = '' AND pg_function_is_visible(p.oid) ORDER BY 1`, schemas, names)
+		WHERE n.nspname = w.schema OR w.schema = '' AND n.nspname = ANY(CAST($3 AS text[])) ORDER BY 1`, schemas, names, path)
 	if err != nil {
 		return err
 	}

@@ -135,10 +135,10 @@ func (db *DB) repeatable(ctx context.Context, tx *engine.Tx, c *change.Change) (
 		}
 	}
 	var ok bool
-	err := tx.Scan(ctx, `SELECT NOT EXISTS (SELECT 1 FROM pg_proc WHERE proname = ANY(CAST(? AS text[])) AND (provolatile = 'v' OR pronamespace <> 'pg_catalog'::regnamespace))
+	err := tx.Scan(ctx, `SELECT NOT EXISTS (SELECT 1 FROM pg_proc WHERE proname = ANY(CAST(? AS text[])) AND (provolatile = 'v' OR pronamespace <> CAST(CAST('pg_catalog' AS regnamespace) AS oid)))
 		AND NOT EXISTS (SELECT 1 FROM pg_rules WHERE schemaname = ? AND tablename = ?)
-		AND NOT EXISTS (SELECT 1 FROM pg_operator WHERE oprname = ANY(CAST(? AS text[])) AND oprnamespace <> 'pg_catalog'::regnamespace)
-		AND NOT EXISTS (SELECT 1 FROM pg_cast JOIN pg_proc p ON p.oid = castfunc WHERE p.provolatile = 'v' AND p.pronamespace <> 'pg_catalog'::regnamespace)`,
+		AND NOT EXISTS (SELECT 1 FROM pg_operator WHERE oprname = ANY(CAST(? AS text[])) AND oprnamespace <> CAST(CAST('pg_catalog' AS regnamespace) AS oid))
+		AND NOT EXISTS (SELECT 1 FROM pg_cast JOIN pg_proc p ON p.oid = castfunc WHERE p.provolatile = 'v' AND p.pronamespace <> CAST(CAST('pg_catalog' AS regnamespace) AS oid))`,
 		[]any{functions, c.Table.Schema, c.Table.Name, operators}, &ok)
 	return ok, err
 }
