@@ -111,6 +111,7 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 			return fmt.Errorf("building: %w\n%s", err, text)
 		}
 	}
+	os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")) // where the key of this user is
 	var all []result
 	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead}
 	instead := heads[mode]

@@ -70,6 +70,7 @@ func status(err error) int {
 	var se *sqltext.Error
 	var nf *engine.NotFoundError
 	var rf *engine.RefusedError
+	var ue *engine.UntrustedError
 	var oe *engine.OpenError
 	var ve *verifyError
 	var ae *asideError
@@ -82,7 +83,7 @@ func status(err error) int {
 		return exitAside
 	case errors.Is(err, runner.ErrStopped):
 		return exitStopped
-	case errors.Is(err, runner.ErrGuard):
+	case errors.Is(err, runner.ErrGuard), errors.As(err, &ue):
 		return exitRefused
 	case errors.As(err, &usage), errors.As(err, &je), errors.As(err, &fe), errors.As(err, &se), errors.As(err, &nf), errors.As(err, &rf):
 		return exitUsage
@@ -96,6 +97,7 @@ func status(err error) int {
 type app struct {
 	args     []string  // of the program
 	begun    time.Time // of the run, when it was to be recorded
+	warned   bool      // of a password in the arguments
 	out, err *term.Out
 	keyboard *term.Keyboard
 }

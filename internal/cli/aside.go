@@ -3,7 +3,6 @@ package cli
 import (
 	"encoding/csv"
 	"fmt"
-	"os"
 
 	"jugatum/internal/ledger"
 	"jugatum/internal/term"
@@ -24,11 +23,12 @@ func (a *app) printWaits(list []ledger.Wait) {
 
 // writeAsides writes the rows that were set aside as CSV: step, key, error,
 // whether it was changed later, then each new value with its column. NULL is an
-// empty field, as is a value that could not be worked out.
+// empty field, as is a value that could not be worked out. See cell for texts that
+// look like formulas.
 func writeAsides(path string, list []ledger.Aside) error {
-	f, err := os.Create(path)
+	f, err := create(path)
 	if err != nil {
-		return usagef("%s cannot be written: %v", path, err)
+		return err
 	}
 	defer f.Close()
 	columns := map[string]bool{}
@@ -39,17 +39,21 @@ func writeAsides(path string, list []ledger.Aside) error {
 	}
 	names := sortedKeys(columns)
 	w := csv.NewWriter(f)
-	if err := w.Write(append([]string{"step", "key", "error", "changed_later"}, names...)); err != nil {
+	head := []string{"step", "key", "error", "changed_later"}
+	for _, c := range names {
+		head = append(head, cell(c))
+	}
+	if err := w.Write(head); err != nil {
 		return err
 	}
 	for _, x := range list {
-		row := []string{fmt.Sprint(x.Step), x.KeyText, x.Error, fmt.Sprint(x.Retried)}
+		row := []string{fmt.Sprint(x.Step), cell(x.KeyText), cell(x.Error), fmt.Sprint(x.Retried)}
 		for _, c := range names {
 			v := ""
 			if x.New[c] != nil {
 				v = *x.New[c]
 			}
-			row = append(row, v)
+			row = append(row, cell(v))
 		}
 		if err := w.Write(row); err != nil {
 			return err

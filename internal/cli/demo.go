@@ -118,9 +118,9 @@ func (a *app) demoDB(ctx context.Context, target, dir string) (engine.DB, string
 		if _, err := os.Stat(path); err == nil {
 			return nil, "", refusef("%s is there already; remove it, or name another folder", path)
 		}
-		f, err := os.Create(path)
+		f, err := create(path)
 		if err != nil {
-			return nil, "", usagef("%s cannot be made: %v", path, err)
+			return nil, "", err
 		}
 		f.Close()
 		dbURL := "sqlite:" + path

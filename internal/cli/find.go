@@ -198,7 +198,12 @@ func (a *app) writeJob(ctx context.Context, db engine.DB, path string, r *find.R
 		}
 		aside += step.damaged
 	}
-	if err := os.WriteFile(path, []byte(d.String()), 0o644); err != nil {
+	f, err := create(path)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(d.String())
+	if err = errors.Join(err, f.Close()); err != nil {
 		return fmt.Errorf("the job cannot be written: %w", err)
 	}
 	for _, x := range d.left {

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -10,11 +12,12 @@ import (
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
 	"jugatum/internal/pace"
+	"jugatum/internal/term"
 )
 
 // limits are the limits that count: the flags', else the job's, else the default.
 func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
-	o := ledger.Options{Hold: defaultHold, Batch: j.Limits.Batch, Workers: j.Limits.Workers, Replicas: j.Limits.Replicas, Keep: true}
+	o := ledger.Options{Hold: defaultHold, Batch: j.Limits.Batch, Workers: j.Limits.Workers, Keep: true}
 	if j.Limits.Hold > 0 {
 		o.Hold = j.Limits.Hold
 	}
@@ -36,8 +39,11 @@ func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
 			return o, usagef("--workers %s: %v", c.String("workers"), err)
 		}
 	}
-	if c.IsSet("replica") {
-		o.Replicas = c.StringSlice("replica")
+	o.Replicas = c.StringSlice("replica")
+	if c.Name == "run" {
+		if err := named(c, j.Limits.Replicas, "the job"); err != nil {
+			return o, err
+		}
 	}
 	texts := map[string]string{}
 	for name, text := range j.Limits.Pace {
@@ -82,15 +88,32 @@ func able(db engine.DB, o ledger.Options) error {
 	if follows && l.Lag > 0 && len(o.Replicas) == 0 {
 		return usagef("lag: which replica? %s does not tell how far its replicas are; name them with --replica URL", db.Version())
 	}
-	if !follows && len(o.Replicas) > 0 {
+	if !follows && len(o.Replicas) > 0 && o.Replicas[0] != "none" {
 		return usagef("replica: %s tells of its replicas by itself, or has none; leave it out", db.Version())
 	}
 	return nil
 }
 
+// named refuses to follow a replica that only a job or a record names: it is sent
+// this database's user and password, which nobody but the person at work may have
+// sent anywhere.
+func named(c *cli.Command, wanted []string, who string) error {
+	if len(wanted) == 0 || c.IsSet("replica") {
+		return nil
+	}
+	safe := make([]string, len(wanted))
+	for i, raw := range wanted {
+		safe[i] = engine.SafeURL(raw)
+	}
+	return usagef("%s is to be paced by replicas (%s): name each with --replica, since it is sent the user and password of this database; or go by none, with --replica none", who, term.Clean(strings.Join(safe, ", ")))
+}
+
 // follow connects to the replicas that a run is to mind. Their passwords are
 // not recorded with it.
 func follow(ctx context.Context, c *cli.Command, db engine.DB, o *ledger.Options) error {
+	if slices.Equal(o.Replicas, []string{"none"}) {
+		o.Replicas = nil
+	}
 	if len(o.Replicas) == 0 {
 		return nil
 	}

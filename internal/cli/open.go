@@ -11,6 +11,7 @@ import (
 	"jugatum/internal/engine/mariadb"
 	"jugatum/internal/engine/postgres"
 	"jugatum/internal/engine/sqlite"
+	"jugatum/internal/term"
 )
 
 // open connects to the database that --db or JUGATUM_DB names.
@@ -19,11 +20,22 @@ func (a *app) open(ctx context.Context, c *cli.Command) (engine.DB, error) {
 	if url == "" {
 		return nil, usagef("which database? Give --db sqlite:PATH, postgres://… or mariadb://…, or set JUGATUM_DB")
 	}
+	if a.given("db") && engine.HasPassword(url) && !a.warned {
+		a.warned = true
+		a.err.Printf("  %s --db holds a password, which other users of this machine can see among the processes; JUGATUM_DB, PGPASSWORD, MYSQL_PWD or PostgreSQL's password file hide it\n", a.err.Paint(term.Warn, "warning"))
+	}
 	ledger := c.String("ledger")
 	if strings.HasPrefix(url, "sqlite:") && !a.given("ledger") {
 		ledger = "" // the environment names it for other databases
 	}
-	return openAt(ctx, url, ledger)
+	db, err := openAt(ctx, url, ledger)
+	if err != nil {
+		return nil, err
+	}
+	if x, ok := db.(engine.Exposed); ok && x.InClear() {
+		a.err.Printf("  %s %s offers no TLS: what is read and written, and perhaps the password, crosses the network in clear\n", a.err.Paint(term.Warn, "warning"), term.Clean(db.Name()))
+	}
+	return db, nil
 }
 
 // openAt connects to a database whose ledger is in a named place, or "" where it is found.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -20,6 +21,7 @@ import (
 	"jugatum/internal/preview"
 	"jugatum/internal/runner"
 	"jugatum/internal/sqltext"
+	"jugatum/internal/term"
 )
 
 // jobFlags are those that say what is to be done.
@@ -59,12 +61,8 @@ func (a *app) load(c *cli.Command) (*job.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	text, err := os.ReadFile(path)
+	text, err := readJob(path)
 	if err != nil {
-		var pe *os.PathError
-		if errors.As(err, &pe) {
-			err = pe.Err
-		}
 		return nil, usagef("the job file %s cannot be read: %v", path, err)
 	}
 	return job.Parse(path, text)
@@ -143,6 +141,11 @@ func (p *plan) build(ctx context.Context) error {
 		return t, err
 	}
 	for i, s := range p.job.Steps {
+		for _, c := range s.Checks {
+			if err := sqltext.Query(p.db.Dialect(), c.SQL); err != nil {
+				return p.job.At(&change.FieldError{Step: s.Name, Field: "check", Err: err})
+			}
+		}
 		if s.Replace != nil {
 			if err := p.replace(ctx, i); err != nil {
 				return err
@@ -332,9 +335,18 @@ func restore(ctx context.Context, db engine.DB, r *ledger.Run) (*plan, error) {
 
 // json writes one document.
 func (a *app) json(v any) error {
-	e := json.NewEncoder(a.out)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	text := b.Bytes()
+	if a.out.TTY {
+		text = term.CleanJSON(text)
+	}
+	_, err := a.out.Write(text)
+	return err
 }
 
 // sortedKeys lists a map's keys in order.

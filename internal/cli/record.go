@@ -76,11 +76,17 @@ func fit(ctx context.Context, db engine.DB, c *change.Change, kept *change.Kept)
 	return lost, nil
 }
 
-// fitAll does so for all steps, and says what is lost.
-func fitAll(ctx context.Context, db engine.DB, work []*runner.Work) (lost []string, err error) {
+// fitAll does so for all steps, and says what is lost. Tables that others may have
+// made are not read, unless the person at work trusts them.
+func fitAll(ctx context.Context, db engine.DB, work []*runner.Work, trusting bool) (lost []string, err error) {
 	for _, w := range work {
 		if w.Kept == nil {
 			continue
+		}
+		if g, ok := db.(engine.KeptGuard); ok && !trusting {
+			if err := g.TrustKept(ctx, w.Kept); err != nil {
+				return nil, err
+			}
 		}
 		columns, err := fit(ctx, db, w.Change, w.Kept)
 		if err != nil {
@@ -99,7 +105,7 @@ func (a *app) executeFitted(ctx context.Context, c *cli.Command, p *plan, l *led
 	if r.UndoOf == 0 {
 		return a.execute(ctx, c, p, l, r, work)
 	}
-	lost, err := fitAll(ctx, p.db, work)
+	lost, err := fitAll(ctx, p.db, work, c.Bool(trustRecord))
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 
 	"github.com/urfave/cli/v3"
@@ -26,6 +27,7 @@ func (a *app) resume() *cli.Command {
 			workersFlag(),
 			replicaFlag(),
 			awaitFlag(),
+			trustFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
@@ -57,10 +59,14 @@ func (a *app) resume() *cli.Command {
 						return usagef("--set-aside %d: expected a number of rows from 0 up", r.Options.SetAside)
 					}
 				}
-				if c.IsSet("replica") {
-					r.Options.Replicas = c.StringSlice("replica")
+				if err := named(c, r.Options.Replicas, fmt.Sprintf("run %d", r.ID)); err != nil {
+					return err
 				}
+				r.Options.Replicas = c.StringSlice("replica")
 				if err := follow(ctx, c, db, &r.Options); err != nil {
+					return err
+				}
+				if err := a.believe(c, db, l, r); err != nil {
 					return err
 				}
 				p, work, err := prepare(ctx, db, l, r)

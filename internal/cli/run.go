@@ -105,7 +105,7 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 		}
 		return nil
 	}
-	r := &ledger.Run{Title: p.job.Name(), Reason: p.job.Reason, Source: p.job.Source, Params: p.values, Digest: p.digest, Options: opts, Version: buildVersion().version, Steps: steps}
+	r := &ledger.Run{Title: p.job.Name(), Reason: p.job.Reason, Source: p.job.Source, Params: p.values, Digest: p.digest, Options: opts, Version: buildVersion().version, Steps: steps, Sealer: a.sealer()}
 	work, err := a.record(ctx, p, l, r)
 	if err != nil {
 		return err

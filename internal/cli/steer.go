@@ -94,7 +94,7 @@ func workersFlag() cli.Flag {
 }
 
 func replicaFlag() cli.Flag {
-	return &cli.StringSliceFlag{Name: "replica", Usage: "`URL` of a replica or another cluster node that --lag minds (MariaDB; a password is taken from the database's own if left out)"}
+	return &cli.StringSliceFlag{Name: "replica", Usage: "`URL` of a replica or another cluster node that --lag minds (MariaDB; user and password are the database's own if left out)"}
 }
 
 func awaitFlag() cli.Flag {
@@ -144,8 +144,12 @@ func (a *app) watch() *cli.Command {
 		Usage:       "follow a run from another terminal",
 		ArgsUsage:   "RUN",
 		Description: "The view is that of `run` itself, read from the ledger. Ctrl-C ends the watching, not the run.\n\n" + example("jugatum watch --db postgres://dba@db1/saltmere 3"),
+		Flags:       []cli.Flag{replicaFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
+				if err := able(db, ledger.Options{Replicas: c.StringSlice("replica")}); err != nil {
+					return err
+				}
 				wctx, stop, done := a.interruptible(ctx)
 				defer done()
 				live := a.err.NewLive()
@@ -219,12 +223,12 @@ func watched(r *ledger.Run, p ledger.Latest, from map[int]ledger.Totals, begun t
 // asked is left out.
 func besides(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) func(context.Context, *runner.Progress) {
 	lag, lags := db.(engine.LagTeller)
-	if o := r.Options; len(o.Replicas) > 0 {
+	if o := (ledger.Options{Replicas: c.StringSlice("replica")}); len(o.Replicas) > 0 { // those of the record are not believed
 		lags = lags && follow(ctx, c, db, &o) == nil
 	}
 	var work []*runner.Work
 	keeper, keeps := db.(engine.Housekeeper)
-	if keeps {
+	if _, ok := doubt(db, l, r); keeps && ok { // else its SQL is not even planned
 		_, work, _ = prepare(ctx, db, l, r)
 	}
 	var keeping []engine.Setting

@@ -25,6 +25,7 @@ func (a *app) undo() *cli.Command {
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks"},
 			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "go on despite the hazard with this code (read-only)"},
+			trustFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
@@ -53,6 +54,9 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if err := mayWrite(ctx, c, db); err != nil {
 		return err
 	}
+	if err := a.believe(c, db, l, orig); err != nil {
+		return err
+	}
 	p, err := restoreLoosely(ctx, db, orig)
 	if err != nil {
 		return err
@@ -61,7 +65,7 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if err != nil {
 		return err
 	}
-	lost, err := fitAll(ctx, db, kept)
+	lost, err := fitAll(ctx, db, kept, c.Bool(trustRecord))
 	if err != nil {
 		return err
 	}
@@ -105,7 +109,7 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 		return err
 	}
 	opts.Backwards = true
-	u := &ledger.Run{Title: orig.Title, Reason: orig.Reason, UndoOf: orig.ID, Source: orig.Source, Params: orig.Params, Digest: orig.Digest, Options: opts, Version: buildVersion().version}
+	u := &ledger.Run{Title: orig.Title, Reason: orig.Reason, UndoOf: orig.ID, Source: orig.Source, Params: orig.Params, Digest: orig.Digest, Options: opts, Version: buildVersion().version, Sealer: a.sealer()}
 	slices.Reverse(p.changes)
 	for i, ch := range p.changes {
 		for _, o := range orig.Steps {

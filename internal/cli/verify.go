@@ -19,16 +19,20 @@ func (a *app) verify() *cli.Command {
 		Usage:       "check the database against what a run recorded, and the job's own checks",
 		ArgsUsage:   "RUN",
 		Description: "Exit status 6 if something does not hold.\n\n" + example("jugatum verify --db sqlite:saltmere.db 3"),
+		Flags:       []cli.Flag{trustFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
 				if r.UndoneBy != 0 {
 					return refusef("run %d was taken back by run %d; `jugatum verify %d` checks that", r.ID, r.UndoneBy, r.UndoneBy)
 				}
+				if err := a.believe(c, db, l, r); err != nil {
+					return err
+				}
 				p, work, err := prepare(ctx, db, l, r)
 				if err != nil {
 					return err
 				}
-				lost, err := fitAll(ctx, db, work)
+				lost, err := fitAll(ctx, db, work, c.Bool(trustRecord))
 				if err != nil {
 					return err
 				}

@@ -70,7 +70,8 @@ func TestMain(m *testing.M) {
 		if maria != nil {
 			defer maria.Stop()
 		}
-		mysql.SetLogger(log.New(io.Discard, "", 0)) // servers are killed on purpose
+		mysql.SetLogger(log.New(io.Discard, "", 0))                // servers are killed on purpose
+		os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")) // where the key of this user is
 		os.Unsetenv("JUGATUM_DB")
 		return m.Run()
 	}())

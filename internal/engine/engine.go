@@ -121,6 +121,25 @@ type Missing struct {
 	Ledger []string // for keeping the ledger
 }
 
+// Exposed is met by engines whose connection can end up unprotected where the URL
+// leaves it to the server.
+type Exposed interface {
+	// InClear reports that it was left to the server, which offers no protection.
+	InClear() bool
+}
+
+// LedgerKeeper is met by engines that refuse a ledger to which others may write,
+// so that what is there was written by the user who is named or by one who may do
+// anything anyway.
+type LedgerKeeper interface{ KeepsLedger() bool }
+
+// KeptGuard is met by engines where a kept-values table may be something else by
+// now than what was made, which could do anything when it is read.
+type KeptGuard interface {
+	// TrustKept gives an *UntrustedError for one that somebody else has made.
+	TrustKept(ctx context.Context, kept *change.Kept) error
+}
+
 // RunLocker is met by engines with locks that end with the session that holds
 // them. Without it, a lease in the ledger says who works on a run.
 type RunLocker interface {
@@ -470,6 +489,12 @@ func (e *NotFoundError) Error() string {
 type RefusedError struct{ Msg string }
 
 func (e *RefusedError) Error() string { return e.Msg }
+
+// UntrustedError says that what is there is not used, since somebody else could
+// have made it what it is.
+type UntrustedError struct{ Msg string }
+
+func (e *UntrustedError) Error() string { return e.Msg }
 
 // OpenError is a database that could not be opened, with what to do about it.
 type OpenError struct {

@@ -7,7 +7,7 @@ import (
 
 // shownOptions are the options of a database's URL that hold no secret.
 var shownOptions = map[string]bool{"sslmode": true, "search_path": true, "target_session_attrs": true, "application_name": true, "connect_timeout": true, "mode": true,
-	"foreign_keys": true, "socket": true, "tls": true, "host": true, "port": true, "dbname": true, "user": true, "sslrootcert": true, "sslcert": true, "fallback_application_name": true,
+	"foreign_keys": true, "socket": true, "tls": true, "tls-ca": true, "host": true, "port": true, "dbname": true, "user": true, "sslrootcert": true, "sslcert": true, "fallback_application_name": true,
 	"default_query_exec_mode": true}
 
 // SafeURL is what may be shown of what names a database: no part of a password,
@@ -44,6 +44,16 @@ func SafeURL(raw string) string {
 	}
 	u.RawQuery = q.Encode()
 	return u.String()
+}
+
+// HasPassword reports whether a database's URL holds a password.
+func HasPassword(raw string) bool {
+	u, err := url.Parse(raw)
+	if err != nil {
+		return false
+	}
+	_, has := u.User.Password()
+	return has || u.Query().Has("password")
 }
 
 // known reports whether a word is the beginning of a database's URL; anything

@@ -140,17 +140,22 @@ func (s *Session) Bind(query string) string {
 	return Numbered(query)
 }
 
-// Numbered turns ? into $1, $2, ….
+// Numbered turns ? into $1, $2, …, but for those in names and texts.
 func Numbered(query string) string {
 	var b strings.Builder
-	n := 0
+	n, quote := 0, rune(0)
 	for _, r := range query {
-		if r != '?' {
-			b.WriteRune(r)
+		switch {
+		case r == quote: // a doubled one begins the next part at once
+			quote = 0
+		case quote == 0 && (r == '\'' || r == '"'):
+			quote = r
+		case quote == 0 && r == '?':
+			n++
+			b.WriteString("$" + strconv.Itoa(n))
 			continue
 		}
-		n++
-		b.WriteString("$" + strconv.Itoa(n))
+		b.WriteRune(r)
 	}
 	return b.String()
 }

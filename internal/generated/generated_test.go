@@ -56,6 +56,7 @@ func TestMain(m *testing.M) {
 				return 1
 			}
 		}
+		os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")) // where the key of this user is
 		var noPG, noMy error
 		if pg, noPG = testserver.StartPostgres("fsync=off", "max_connections=100", "autovacuum=off"); pg != nil {
 			defer pg.Stop()

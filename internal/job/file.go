@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"net/url"
 	"reflect"
 	"regexp"
 	"sort"
@@ -279,6 +280,13 @@ func (r *reader) job(f file) error {
 			return r.fail("limits.workers", "limits.workers: %d is not a number from 1 to %d", *n, pace.MostWorkers)
 		}
 		j.Limits.Workers = *n
+	}
+	for _, raw := range f.Limits.Replicas {
+		if u, err := url.Parse(raw); err != nil || u.Host == "" {
+			return r.fail("limits.replicas", "limits.replicas: expected URLs such as mariadb://HOST:PORT/")
+		} else if _, has := u.User.Password(); has {
+			return r.fail("limits.replicas", "limits.replicas: a job holds no passwords; leave it out")
+		}
 	}
 	j.Limits.Replicas = f.Limits.Replicas
 	j.Limits.Pace = map[string]string{}

@@ -7,9 +7,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"os/user"
-	"strings"
+	"path"
+	"regexp"
+	"strconv"
 	"time"
 
 	"jugatum/internal/change"
@@ -39,6 +42,7 @@ type Options struct {
 	// Backwards: an undo that begins with the last row that its run kept.
 	Backwards bool   `json:"backwards,omitempty"`
 	Moment    string `json:"moment,omitempty"` // before the first batch, as the server counts (PostgreSQL: a transaction number)
+	Seal      string `json:"seal,omitempty"`   // of what Signed gives, by the user who made the run
 }
 
 // Estimate is what a rehearsal estimated for a run; -1 is unknown.
@@ -72,6 +76,8 @@ type Run struct {
 	EndedAt   time.Time // zero while it is not at its end
 	Steps     []*Step
 	UndoneBy  int64 // run that took this one back or is about to, 0 if none
+
+	Sealer func(record []byte) string // gives a new run its seal; may be nil
 
 	holder    string
 	heartbeat time.Time
@@ -155,10 +161,6 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []*
 	if err != nil {
 		return err
 	}
-	options, err := json.Marshal(r.Options)
-	if err != nil {
-		return err
-	}
 	isSQL := 0
 	if r.Source.SQL {
 		isSQL = 1
@@ -173,6 +175,15 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []*
 				return fmt.Errorf("making the kept-values table: %w", err)
 			}
 		}
+	}
+	if r.Sealer != nil {
+		if r.Options.Seal, err = l.sealed(r); err != nil {
+			return err
+		}
+	}
+	options, err := json.Marshal(r.Options)
+	if err != nil {
+		return err
 	}
 	if c, ok := l.db.(engine.DDLCommitter); ok && c.DDLCommits() {
 		// The tables are there for good; what says that there is such a run is
@@ -221,6 +232,45 @@ func scanRun(row interface{ Scan(...any) error }) (*Run, error) {
 		return nil, fmt.Errorf("run %d: options in the ledger: %w", r.ID, err)
 	}
 	return r, nil
+}
+
+// Signed is what of a run's record becomes SQL of ours, or says where: what its
+// seal covers. It is the same from the record's making on.
+func (l *Ledger) Signed(r *Run) ([]byte, error) {
+	type step struct {
+		N                         int
+		Name, Verb, Schema, Table string
+		Keys, Set                 []string
+		Kept, Packed              bool
+	}
+	record := struct {
+		Database   string // without its server, which is named in several ways
+		ID, UndoOf int64
+		Source     job.Source
+		Params     map[string]change.Value
+		User       string
+		Steps      []step
+	}{Database: database(l.db.Name()), ID: r.ID, UndoOf: r.UndoOf, Source: r.Source, Params: r.Params, User: r.DBUser}
+	for _, s := range r.Steps {
+		record.Steps = append(record.Steps, step{s.N, s.Name, s.Verb, s.TableSchema, s.TableName, s.KeyColumns, s.SetColumns, s.KeptTable != "", s.PackedTable != ""})
+	}
+	return json.Marshal(record)
+}
+
+// database is the last part of a database's URL.
+func database(name string) string {
+	if u, err := url.Parse(name); err == nil {
+		name = cmp.Or(u.Path, u.Opaque)
+	}
+	return path.Base(name)
+}
+
+func (l *Ledger) sealed(r *Run) (string, error) {
+	text, err := l.Signed(r)
+	if err != nil {
+		return "", err
+	}
+	return r.Sealer(text), nil
 }
 
 // Load reads one run with its steps.
@@ -303,8 +353,8 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 			&t.Batches, &t.Scanned, &t.Matched, &t.Changed, &t.Skipped, &t.Retries, &t.SetAside, &t.Log.Bytes, &t.Log.Records, &t.Log.Images, &t.Log.Scope); err != nil {
 			return err
 		}
-		if name := strings.Replace(s.KeptTable, "packed_", "kept_", 1); name != s.KeptTable {
-			s.PackedTable, s.KeptTable = s.KeptTable, name
+		if err := l.keptTables(r, s); err != nil {
+			return err
 		}
 		for _, x := range []error{json.Unmarshal([]byte(keys), &s.KeyColumns), json.Unmarshal([]byte(cols), &s.SetColumns)} {
 			if x != nil {
@@ -318,6 +368,30 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 	}
 	rows.Close()
 	return l.loadLanes(ctx, r)
+}
+
+// keptName is how the name of a kept-values table ends: with the numbers of run and step.
+var keptName = regexp.MustCompile("(kept|packed)_([0-9]+)_([0-9]+)[\"`]?$")
+
+// keptTables names the tables of a step's kept values by the numbers in the record:
+// the text that stands there could be any SQL by now.
+func (l *Ledger) keptTables(r *Run, s *Step) error {
+	if s.KeptTable == "" {
+		return nil
+	}
+	m := keptName.FindStringSubmatch(s.KeptTable)
+	if m == nil {
+		return fmt.Errorf("run %d, step %d: the ledger names %q for its kept values, which is no name that it would have given", r.ID, s.N, s.KeptTable)
+	}
+	kind, run, step := m[1], m[2], m[3]
+	if run != strconv.FormatInt(cmp.Or(r.UndoOf, r.ID), 10) || r.UndoOf == 0 && step != strconv.Itoa(s.N) {
+		return fmt.Errorf("run %d, step %d: the ledger names the kept values of another run for it (%s)", r.ID, s.N, s.KeptTable)
+	}
+	name := func(kind string) string { return l.db.LedgerTable(kind + "_" + run + "_" + step) }
+	if s.KeptTable = name("kept"); kind == "packed" {
+		s.PackedTable = name("packed")
+	}
+	return nil
 }
 
 // decodeKey reads a key of the ledger.

@@ -14,7 +14,10 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"regexp"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"jugatum/internal/change"
@@ -130,6 +133,7 @@ var tables = []string{
 type Ledger struct {
 	db    engine.DB
 	names *strings.Replacer
+	known atomic.Bool // its tables were seen to be ours
 }
 
 // Open gives the ledger of a database. It makes nothing.
@@ -185,7 +189,41 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 	if version > Version {
 		return false, fmt.Errorf("the ledger in %s is of version %d, this program knows up to %d; use a newer jugatum", l.db.Name(), version, Version)
 	}
+	if l.known.Load() {
+		return true, nil
+	}
+	for _, text := range tables {
+		if err := l.formed(ctx, text); err != nil {
+			return false, err
+		}
+	}
+	l.known.Store(true)
 	return true, nil
+}
+
+// columnName begins each line, or part of one, in which a table of the ledger has a column.
+var columnName = regexp.MustCompile(`(?m)(?:^\s*|[,(] ?)([a-z_]+) \{(?:int|text|real|time)\}`)
+
+// formed refuses a table of the ledger that has other columns than ours.
+func (l *Ledger) formed(ctx context.Context, text string) error {
+	table := regexp.MustCompile(`@[a-z_]+`).FindString(text)
+	var ours []string
+	for _, m := range columnName.FindAllStringSubmatch(stripComments(text), -1) {
+		ours = append(ours, m[1])
+	}
+	rows, err := l.db.Pool().QueryContext(ctx, l.sql("SELECT * FROM "+table+" WHERE 1 = 0"))
+	if err != nil {
+		return fmt.Errorf("the ledger in %s cannot be read: %w", l.db.Name(), err)
+	}
+	defer rows.Close()
+	names, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	if !slices.Equal(names, ours) {
+		return &engine.UntrustedError{Msg: fmt.Sprintf("the ledger in %s is not used: its table %s has other columns than this program makes; rename it, or name another place with --ledger", l.db.Name(), l.sql(table))}
+	}
+	return nil
 }
 
 // Ensure makes the ledger if it is not there. Of two that make it at the same

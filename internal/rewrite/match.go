@@ -327,19 +327,14 @@ func wordRune(r rune) bool {
 func Anchor(find string) string { return anchorOf(find) }
 
 // indexFold is bytes.Index for ASCII text whose letters' case does not count;
-// text is given in lower case. It allocates nothing.
+// text is given in lower case. It allocates nothing, and does not look further
+// than a few times as far as what it finds: a value may hold very many.
 func indexFold(s, text []byte) int {
 	low, up := text[0], text[0]
 	if low >= 'a' && low <= 'z' {
 		up -= 'a' - 'A'
 	}
-	// Where each of the two writings of the first letter stands next.
-	l, u := next(s, 0, low), next(s, 0, up)
-	for {
-		at := min(l, u)
-		if at > len(s)-len(text) {
-			return -1
-		}
+	for at := eitherByte(s, 0, low, up); at >= 0 && at <= len(s)-len(text); at = eitherByte(s, at+1, low, up) {
 		i := 1
 		for i < len(text) {
 			c := s[at+i]
@@ -354,19 +349,32 @@ func indexFold(s, text []byte) int {
 		if i == len(text) {
 			return at
 		}
-		if l == at {
-			l = next(s, at+1, low)
-		}
-		if u == at {
-			u = next(s, at+1, up)
-		}
 	}
+	return -1
 }
 
-// next is where c stands in s from i on, len(s) if nowhere.
-func next(s []byte, i int, c byte) int {
-	if j := bytes.IndexByte(s[i:], c); j >= 0 {
-		return i + j
+// indexByte is a variable so that a test can count how far it looks.
+var indexByte = bytes.IndexByte
+
+// eitherByte is where one of two bytes stands next in s from i on, -1 if nowhere.
+// It looks for both in stretches that grow, since one of them may be found
+// everywhere and the other nowhere.
+func eitherByte(s []byte, i int, a, b byte) int {
+	for n := 32; i < len(s); n *= 2 {
+		part := s[i:min(i+n, len(s))]
+		at := indexByte(part, a)
+		if at >= 0 {
+			part = part[:at]
+		}
+		if a != b {
+			if other := indexByte(part, b); other >= 0 {
+				return i + other
+			}
+		}
+		if at >= 0 {
+			return i + at
+		}
+		i += len(part)
 	}
-	return len(s)
+	return -1
 }

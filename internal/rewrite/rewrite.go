@@ -247,8 +247,9 @@ func (w *walker) plain(s []byte, in string, key bool) ([]Edit, error) {
 		return nil, nil
 	}
 	edits := make([]Edit, 0, len(found))
+	strings := lengths{s: s}
 	for _, f := range found {
-		if !w.rules.Flat && w.rules.Damaged != "plain" && len(f.with) != f.end-f.start && counted(s, f.start, f.end) {
+		if !w.rules.Flat && w.rules.Damaged != "plain" && len(f.with) != f.end-f.start && strings.hold(f.start, f.end) {
 			return nil, &Damage{Kind: "serialised text", At: f.start, What: "the occurrence stands in a string with a length, within other text", sure: true}
 		}
 		edits = append(edits, Edit{f.start, f.end, f.with})

@@ -304,6 +304,43 @@ func TestNothingIsAllocated(t *testing.T) {
 	}
 }
 
+// TestWorkIsBounded: however many occurrences a value has, and in whichever case
+// the letters stand, each byte is looked at a few times.
+func TestWorkIsBounded(t *testing.T) {
+	var looked int
+	indexByte = func(s []byte, c byte) int {
+		i := bytes.IndexByte(s, c)
+		if looked += len(s); i >= 0 {
+			looked += i + 1 - len(s)
+		}
+		return i
+	}
+	defer func() { indexByte = bytes.IndexByte }()
+	r, err := New(Rules{Pairs: []Pair{{"http://charts.test", "https://charts.test"}}, Case: "any"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := NewFinder("http://charts.test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, part := range []string{"http://charts.test ", "HTTP://CHARTS.TEST ", "http://charts.test HTTP://CHARTS.TEST ", "h", "H", "hH", "c", "charts.tes", "moor "} {
+		in := []byte(strings.Repeat(part, 200_000/len(part)))
+		looked = 0
+		f.Visit(in, func(Place, string, []byte, int, int) {})
+		if looked > 8*len(in) {
+			t.Errorf("find, %q: %d bytes looked at in %d", part, looked, len(in))
+		}
+		looked = 0
+		if _, err := r.Replace(in); err != nil {
+			t.Fatal(err)
+		}
+		if looked > 8*len(in) {
+			t.Errorf("replace, %q: %d bytes looked at in %d", part, looked, len(in))
+		}
+	}
+}
+
 func benchmark(b *testing.B, in string) {
 	r, err := New(Rules{Pairs: []Pair{{"http://charts.saltmere.test", "https://charts.saltmere.test"}}})
 	if err != nil {

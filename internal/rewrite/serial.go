@@ -224,24 +224,35 @@ func (p *serial) text(open, end byte, key bool) error {
 	return nil
 }
 
-// counted reports whether a stretch of plain text lies within a string with a
-// length before it: s:12:"…". Serialised text can stand within other text.
-func counted(s []byte, start, end int) bool {
+// lengths finds the strings with a length before them, s:12:"…", in a text that is
+// not serialised as a whole. It goes through the text once, however often it is asked.
+type lengths struct {
+	s    []byte
+	upTo int // looked through up to here
+	at   int // the last that began before that: where its text begins,
+	end  int // and ends by its length
+}
+
+// hold reports whether a stretch lies within the last such string that begins
+// before it. The stretches must be asked for in their order.
+func (l *lengths) hold(start, end int) bool {
 	const back = 1 << 16 // further back nobody looks
-	low := max(start-back, 0)
-	for at := start; ; {
-		at = bytes.LastIndex(s[low:at], []byte(`:"`))
-		if at < 0 {
-			return false
+	for l.upTo < start {
+		i := bytes.Index(l.s[l.upTo:start], []byte(`:"`))
+		if i < 0 {
+			l.upTo = max(l.upTo, start-1) // the colon may be its last byte
+			break
 		}
-		at += low
-		i := at
-		for i > low && s[i-1] >= '0' && s[i-1] <= '9' {
-			i--
+		at := l.upTo + i
+		l.upTo = at + 2
+		digits := at
+		for digits > 0 && at-digits < 10 && l.s[digits-1] >= '0' && l.s[digits-1] <= '9' {
+			digits--
 		}
-		if i < at && at-i < 10 && i >= 2 && s[i-1] == ':' && s[i-2] == 's' {
-			n, _ := strconv.Atoi(string(s[i:at]))
-			return at+2+n >= end
+		if digits < at && at-digits < 10 && digits >= 2 && l.s[digits-1] == ':' && l.s[digits-2] == 's' {
+			n, _ := strconv.Atoi(string(l.s[digits:at]))
+			l.at, l.end = at+2, at+2+n
 		}
 	}
+	return l.at > 0 && start-l.at < back && l.end >= end
 }

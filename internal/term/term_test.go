@@ -2,9 +2,11 @@ package term
 
 import (
 	"bytes"
+	"encoding/json"
 	"strings"
 	"testing"
 	"time"
+	"unicode"
 )
 
 func TestCleanLeavesNothingThatATerminalObeys(t *testing.T) {
@@ -83,5 +85,26 @@ func TestLiveWithoutATerminal(t *testing.T) {
 	l.Show(func(int) []string { return []string{"block"} }, func() string { return "line" }, false)
 	if b.String() != "line\n" {
 		t.Errorf("it wrote %q", b.String())
+	}
+}
+
+// TestCleanJSON: on a terminal nothing in a document is more than text, and it is
+// the same document.
+func TestCleanJSON(t *testing.T) {
+	for _, s := range []string{"plain\nquay", "\u009b31mred", "a\u202eb\u200d", "\x7f", "\U000e0041", "é 漢 🚢", "tab\tend", "\x1b[2J"} {
+		in, err := json.MarshalIndent(map[string]string{"a": s}, "", "  ")
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := CleanJSON(in)
+		var back map[string]string
+		if err := json.Unmarshal(out, &back); err != nil || back["a"] != s {
+			t.Errorf("%q comes back as %q: %v", s, back["a"], err)
+		}
+		for _, r := range string(out) {
+			if r != '\n' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r)) {
+				t.Errorf("%q: %U is left in %q", s, r, out)
+			}
+		}
 	}
 }

@@ -4,6 +4,7 @@
 package term
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf16"
 
 	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -99,6 +101,24 @@ func Clean(s string) string {
 		}
 	}
 	return b.String()
+}
+
+// CleanJSON writes what a terminal could take for more than text as JSON's escapes:
+// the same document.
+func CleanJSON(doc []byte) []byte {
+	var b bytes.Buffer
+	for _, r := range string(doc) { // a document is valid UTF-8
+		switch {
+		case r < ' ', !unicode.IsControl(r) && !unicode.Is(unicode.Cf, r):
+			b.WriteRune(r) // of the first, only what parts lines stands there
+		case r > 0xffff:
+			high, low := utf16.EncodeRune(r)
+			fmt.Fprintf(&b, `\u%04x\u%04x`, high, low)
+		default:
+			fmt.Fprintf(&b, `\u%04x`, r)
+		}
+	}
+	return b.Bytes()
 }
 
 // CleanLines is Clean that leaves line ends alone, for messages of several lines.

@@ -12,6 +12,7 @@ import (
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
 	"jugatum/internal/runner"
+	"jugatum/internal/sqltext"
 )
 
 // Result is what verify found. Holds is true if nothing speaks against the run.
@@ -193,10 +194,14 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 	return nil
 }
 
-// Ask puts one of the job's checks to the database. Checks only read: the
-// connection refuses anything else.
+// Ask puts one of the job's checks to the database. Checks only read: anything
+// else than one query is refused before the server sees it, and the connection
+// only reads.
 func Ask(ctx context.Context, db engine.DB, c job.Check) (Check, error) {
 	out := Check{SQL: c.SQL, Want: c.Is}
+	if err := sqltext.Query(db.Dialect(), c.SQL); err != nil {
+		return out, fmt.Errorf("check %q: %w", c.SQL, err)
+	}
 	var got any
 	if err := db.JobPool().QueryRowContext(ctx, c.SQL).Scan(&got); err != nil {
 		return out, fmt.Errorf("check %q: %w", c.SQL, err)

@@ -338,6 +338,11 @@ func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
 	if err := db.pool.QueryRowContext(ctx, "SELECT count(*) FROM information_schema.processlist WHERE command LIKE 'Binlog Dump%'").Scan(&replicas); err != nil {
 		return nil, err
 	}
+	agreed, err := db.protection(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, agreed)
 	out = append(out, engine.Setting{Name: "replicas", Value: fmt.Sprint(replicas), Meaning: "reading the binary log of this server, as far as " + db.user + " may see"})
 	rights := engine.Setting{Name: "may keep the ledger", Value: "yes", Meaning: "whether " + db.user + " may make and write the tables jugatum_… in " + db.ledger}
 	if missing := db.missingForLedger(); len(missing) > 0 {

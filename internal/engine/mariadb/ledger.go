@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 )
 
@@ -37,6 +38,9 @@ func (db *DB) LedgerSetup(ctx context.Context) ([]string, error) {
 func (db *DB) HasLedger(ctx context.Context) (bool, error) {
 	var comment string
 	err := db.pool.QueryRowContext(ctx, "SELECT table_comment FROM information_schema.tables WHERE table_schema = ? AND table_name = 'jugatum_ledger'", db.ledger).Scan(&comment)
+	if err == nil {
+		err = db.plainTables(ctx)
+	}
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
 	}
@@ -44,6 +48,37 @@ func (db *DB) HasLedger(ctx context.Context) (bool, error) {
 		err = &engine.RefusedError{Msg: fmt.Sprintf("ledger %s: there is a ledger of another database; name a database of which there is none", db.ledger)}
 	}
 	return err == nil, err
+}
+
+// plainTables refuses a ledger of which anything is more than a table that holds
+// its own rows: reading a view could call functions with our rights.
+func (db *DB) plainTables(ctx context.Context) error {
+	strange, err := db.names(ctx, `SELECT table_name FROM information_schema.tables WHERE table_schema = ?
+		AND table_name IN ('jugatum_ledger', 'jugatum_run', 'jugatum_step', 'jugatum_lane', 'jugatum_batch', 'jugatum_left_alone', 'jugatum_set_aside', 'jugatum_waited', 'jugatum_signal')
+		AND (table_type <> 'BASE TABLE' OR engine NOT IN ('InnoDB', 'Aria', 'MyISAM', 'ROCKSDB'))`, db.ledger)
+	if err == nil && len(strange) > 0 {
+		err = &engine.UntrustedError{Msg: fmt.Sprintf("the ledger in %s is not used: %s is no ordinary table, and could do anything when it is read; drop it, or name another place with --ledger", db.ledger, strings.Join(strange, ", "))}
+	}
+	return err
+}
+
+// TrustKept refuses kept values that are read through a view of somebody else's.
+func (db *DB) TrustKept(ctx context.Context, kept *change.Kept) error {
+	name := kept.Table[strings.LastIndexByte(kept.Table[:len(kept.Table)-1], '`')+1 : len(kept.Table)-1]
+	var kind, definer, me string
+	err := db.pool.QueryRowContext(ctx, `SELECT t.table_type, coalesce(v.definer, ''), CURRENT_USER() FROM information_schema.tables t
+		LEFT JOIN information_schema.views v ON v.table_schema = t.table_schema AND v.table_name = t.table_name WHERE t.table_schema = ? AND t.table_name = ?`, db.ledger, name).Scan(&kind, &definer, &me)
+	switch {
+	case errors.Is(err, sql.ErrNoRows): // reading it will say so
+		return nil
+	case err != nil:
+		return err
+	case kind == "BASE TABLE" && kept.Packed == "", kind == "VIEW" && kept.Packed != "" && definer == me:
+		return nil
+	case kind == "VIEW" && kept.Packed != "":
+		return &engine.UntrustedError{Msg: fmt.Sprintf("the kept values are read through the view %s, which %s has made and could have call anything; let that user do it, or say --trust-record when you have looked at it", kept.Table, definer)}
+	}
+	return &engine.UntrustedError{Msg: fmt.Sprintf("the kept values are in %s, which is not what the run made (%s)", kept.Table, strings.ToLower(kind))}
 }
 
 // mark is the comment by which the ledger of a database is told that is in another one.

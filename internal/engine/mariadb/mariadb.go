@@ -37,6 +37,7 @@ type DB struct {
 	binlog  bool
 	galera  bool
 	dormant bool   // sessions begin as read-only
+	clear   bool   // no TLS, though it was preferred
 	modes   string // the server's sql_mode
 	granted grants // what the user may do
 	snap    bool   // the server can fail a transaction that would change what was changed since its snapshot
@@ -106,15 +107,21 @@ func parse(raw string) (*mysql.Config, error) {
 	if u.Port() == "" {
 		cfg.Addr = net.JoinHostPort(u.Hostname(), "3306")
 	}
+	tls, ca := "", ""
 	for k, v := range u.Query() {
 		switch k {
 		case "socket":
 			cfg.Net, cfg.Addr = "unix", v[0]
 		case "tls":
-			cfg.TLSConfig = v[0]
+			tls = v[0]
+		case "tls-ca":
+			ca = v[0]
 		default:
-			return nil, &engine.OpenError{Name: engine.SafeURL(raw), Usage: true, Err: fmt.Errorf("unknown option %s", k), Do: "known are socket=PATH and tls=true, skip-verify or preferred"}
+			return nil, &engine.OpenError{Name: engine.SafeURL(raw), Usage: true, Err: fmt.Errorf("unknown option %s", k), Do: "known are socket=PATH, tls=true, false, skip-verify or preferred, and tls-ca=PATH"}
 		}
+	}
+	if err := secure(cfg, engine.SafeURL(raw), tls, ca); err != nil {
+		return nil, err
 	}
 	cfg.Timeout = 10 * time.Second
 	cfg.Logger = silent{}
@@ -136,6 +143,13 @@ func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 	}
 	if err := probe.QueryRowContext(ctx, "SELECT variable_value FROM information_schema.global_variables WHERE variable_name = 'wsrep_on'").Scan(&galera); err == nil {
 		db.galera = fmt.Sprintf("%s", galera) == "ON"
+	}
+	if cfg.TLSConfig == "preferred" {
+		var name, version string
+		if err := probe.QueryRowContext(ctx, "SHOW SESSION STATUS LIKE 'Ssl_version'").Scan(&name, &version); err != nil {
+			return err
+		}
+		db.clear = version == ""
 	}
 	var snap int
 	if err := probe.QueryRowContext(ctx, "SELECT count(*) FROM information_schema.global_variables WHERE variable_name = 'innodb_snapshot_isolation'").Scan(&snap); err != nil {
@@ -197,6 +211,9 @@ func plain(err error) error {
 }
 
 func advice(err error) string {
+	if text, ok := certificate(err); ok {
+		return text
+	}
 	var me *mysql.MySQLError
 	if errors.As(err, &me) {
 		switch me.Number {

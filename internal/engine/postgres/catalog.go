@@ -480,6 +480,14 @@ func (db *DB) Settings(ctx context.Context) ([]engine.Setting, error) {
 		}
 		out = append(out, s)
 	}
+	agreed := engine.Setting{Name: "connection", Meaning: "how it is protected"}
+	if err := db.pool.QueryRowContext(ctx, "SELECT CASE WHEN ssl THEN version || ', ' || cipher WHEN inet_client_addr() IS NULL THEN 'local socket' ELSE 'in clear' END FROM pg_stat_ssl WHERE pid = pg_backend_pid()").Scan(&agreed.Value); err != nil {
+		return nil, err
+	}
+	if agreed.Value == "in clear" {
+		agreed.Advice = "where that leaves this machine, others on the way can read and change it; sslmode=verify-full and sslrootcert=PATH in the URL ask for TLS, verified"
+	}
+	out = append(out, agreed)
 	missing, err := db.missingForLedger(ctx)
 	if err != nil {
 		return nil, err

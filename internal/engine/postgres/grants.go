@@ -66,10 +66,10 @@ func (db *DB) missingForLedger(ctx context.Context) ([]string, error) {
 	err := db.pool.QueryRowContext(ctx, `SELECT n.oid IS NOT NULL, pg_catalog.has_database_privilege(pg_catalog.current_database(), 'CREATE'),
 			coalesce(pg_catalog.has_schema_privilege(n.oid, 'USAGE'), false), coalesce(pg_catalog.has_schema_privilege(n.oid, 'CREATE'), false),
 			EXISTS (SELECT 1 FROM pg_catalog.pg_class c WHERE c.relnamespace = n.oid AND c.relkind = 'r'
-				AND c.relname IN ('ledger', 'run', 'step', 'lane', 'batch', 'left_alone', 'set_aside', 'waited', 'signal')
+				AND c.relname = ANY(CAST($2 AS text[]))
 				AND NOT (pg_catalog.has_table_privilege(c.oid, 'SELECT') AND pg_catalog.has_table_privilege(c.oid, 'INSERT')
 					AND pg_catalog.has_table_privilege(c.oid, 'UPDATE') AND pg_catalog.has_table_privilege(c.oid, 'DELETE')))
-		FROM (SELECT 1) AS one LEFT JOIN pg_catalog.pg_namespace n ON n.nspname = $1`, db.ledger).Scan(&there, &make, &usage, &create, &foreign)
+		FROM (SELECT 1) AS one LEFT JOIN pg_catalog.pg_namespace n ON n.nspname = $1`, db.ledger, ledgerTables).Scan(&there, &make, &usage, &create, &foreign)
 	schema := d.Quote(db.ledger)
 	switch {
 	case err != nil:
@@ -79,12 +79,11 @@ func (db *DB) missingForLedger(ctx context.Context) ([]string, error) {
 	case !there:
 		return nil, nil
 	}
-	var out []string
+	if foreign { // a ledger is one user's: whoever may write to another's has its SQL executed by that one
+		return []string{"CREATE SCHEMA " + d.Quote(db.ledger+"_"+db.user) + " AUTHORIZATION " + d.Quote(db.user) + ", for --ledger " + db.ledger + "_" + db.user}, nil
+	}
 	if !usage || !create {
-		out = append(out, "GRANT USAGE, CREATE ON SCHEMA "+schema+to)
+		return []string{"GRANT USAGE, CREATE ON SCHEMA " + schema + to}, nil
 	}
-	if foreign {
-		out = append(out, "GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA "+schema+to)
-	}
-	return out, nil
+	return nil, nil
 }

@@ -11,6 +11,7 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -33,8 +34,9 @@ type DB struct {
 	user string
 
 	database string
-	ledger   string // its schema
-	number   int    // server_version_num
+	ledger   string       // its schema
+	believed atomic.Value // the schema whose ledger was found to be ours
+	number   int          // server_version_num
 	standbys standbys
 
 	pathRead sync.Mutex
@@ -80,6 +82,7 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	pool.SetMaxIdleConns(2)
 	jobs.SetMaxIdleConns(2)
 	db := &DB{pool: pool, jobs: jobs, name: name, ledger: ledgerSchema}
+	db.believed.Store("")
 	err = pool.QueryRowContext(ctx, "SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_user, current_database()").Scan(&db.vers, &db.number, &db.user, &db.database)
 	if err != nil {
 		db.Close()

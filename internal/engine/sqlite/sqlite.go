@@ -69,8 +69,8 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 		return fail(err, "")
 	}
 	dsn := url.URL{Scheme: "file", Path: abs, RawQuery: "mode=" + mode +
-		"&_pragma=query_only(1)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(" + fk + ")&_pragma=cache_size(-8000)"}
-	pool, err := sql.Open("sqlite", dsn.String())
+		"&_pragma=query_only(1)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(" + fk + ")&_pragma=cache_size(-8000)&_pragma=trusted_schema(0)&_defensive=1"}
+	pool, err := sql.Open(guarded, dsn.String())
 	if err != nil {
 		return fail(err, "")
 	}
@@ -115,10 +115,17 @@ func (db *DB) LedgerTable(name string) string { return sqltext.SQLite.Quote("jug
 // LedgerSetup has nothing to do.
 func (db *DB) LedgerSetup(context.Context) ([]string, error) { return nil, nil }
 
-// HasLedger looks for the ledger's first table.
+// HasLedger looks for the ledger's first table, and refuses a ledger that is more
+// than tables: what is read and written there must do nothing else.
 func (db *DB) HasLedger(ctx context.Context) (there bool, err error) {
-	err = db.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE name = 'jugatum_ledger')").Scan(&there)
-	return there, err
+	const ours = " lower(%s) IN ('jugatum_ledger', 'jugatum_run', 'jugatum_step', 'jugatum_lane', 'jugatum_batch', 'jugatum_left_alone', 'jugatum_set_aside', 'jugatum_waited', 'jugatum_signal')"
+	var strange sql.NullString
+	err = db.pool.QueryRowContext(ctx, "SELECT count(*) > 0, min(CASE WHEN type <> 'table' OR sql LIKE 'CREATE VIRTUAL%' THEN type || ' ' || name END) FROM sqlite_schema WHERE type <> 'index' AND ("+
+		fmt.Sprintf(ours, "name")+" OR type = 'trigger' AND"+fmt.Sprintf(ours, "tbl_name")+")").Scan(&there, &strange)
+	if err == nil && strange.Valid {
+		err = &engine.UntrustedError{Msg: fmt.Sprintf("the ledger in %s is not used: %s is none of its tables, and could do anything when it is read or written; drop it", db.name, strange.String)}
+	}
+	return there && err == nil, err
 }
 
 // Fault sorts errors by SQLite's result codes (https://sqlite.org/rescode.html).
@@ -191,6 +198,10 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 			}
 		}
 		st.wal = openWAL(db.path + "-wal")
+	}
+	if err := conn.Raw(func(c any) error { return authorize(c, writing) }); err != nil {
+		conn.Close()
+		return nil, err
 	}
 	for _, text := range settings {
 		if _, err := conn.ExecContext(ctx, text); err != nil {

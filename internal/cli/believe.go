@@ -1,0 +1,101 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/seal"
+	"jugatum/internal/term"
+)
+
+// What a run's record says becomes SQL: of a resume, a verification or an undo. A
+// record may have been made or changed by anybody who may write to the database. So
+// each has the seal of the user who made it, and what has none is shown first.
+
+const trustRecord = "trust-record"
+
+func trustFlag() cli.Flag {
+	return &cli.BoolFlag{Name: trustRecord, Usage: "go by a record that somebody else may have written, without being asked"}
+}
+
+// sealer gives new records this user's seal, and says so where there can be none.
+func (a *app) sealer() func([]byte) string {
+	folder, err := seal.Folder()
+	if err == nil {
+		var key *seal.Key
+		if key, err = seal.Open(folder); err == nil {
+			return key.Seal
+		}
+	}
+	a.err.Printf("  %s the record of the run gets no seal, and resume, verify and undo will ask whether it is to be trusted: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(err.Error()))
+	return nil
+}
+
+// doubt says why a record may not be what was recorded, or that there is none.
+func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, ok bool) {
+	verdict := seal.Unknown
+	if folder, err := seal.Folder(); err == nil {
+		if key, err := seal.Open(folder); err == nil {
+			text, err := l.Signed(r)
+			if err != nil {
+				return err.Error(), false
+			}
+			verdict = key.Check(text, r.Options.Seal)
+		}
+	}
+	keeper, keeps := db.(engine.LedgerKeeper)
+	switch {
+	case verdict == seal.Genuine:
+		return "", true
+	case verdict == seal.Changed:
+		return "", false
+	case keeps && keeper.KeepsLedger() && r.DBUser == db.User():
+		return "", true
+	case keeps && keeper.KeepsLedger():
+		return fmt.Sprintf("database user %s recorded it", r.DBUser), false
+	}
+	return "it has no seal of yours, and whoever may write to the database could have written it", false
+}
+
+// believe shows the SQL of a record that this user has not made, and asks. One
+// that was changed after this user had made it is refused.
+func (a *app) believe(c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
+	why, ok := doubt(db, l, r)
+	switch {
+	case ok:
+		return nil
+	case why == "":
+		return refusef("the record of run %d is not the one that was made: somebody has changed it since; nothing of it is carried out. What the run kept is in the ledger's tables; docs/security.md says how to look at it", r.ID)
+	case c.Bool(trustRecord):
+		return nil
+	}
+	o := a.err
+	o.Printf("%s  %s\n", o.Paint(term.Bold, fmt.Sprintf("run %d", r.ID)), term.Clean(why))
+	o.Printf("  recorded by %s for database user %s, as %s\n", term.Clean(r.OSUser+"@"+r.Host), term.Clean(r.DBUser), term.Clean(r.Source.Name))
+	for _, st := range r.Steps {
+		o.Printf("  step %s: %s of %s %s\n", term.Clean(st.Name), term.Clean(st.Verb), term.Clean(change.TableName{Schema: st.TableSchema, Name: st.TableName}.String()), term.Clean(strings.Join(st.SetColumns, ", ")))
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.Params)) {
+		if name != change.Clock {
+			o.Printf("  :%s = %s\n", term.Clean(name), term.Clean(r.Params[name].Text))
+		}
+	}
+	for line := range strings.Lines(r.Source.Text) {
+		o.Printf("    %s\n", term.Clean(strings.TrimRight(line, "\r\n")))
+	}
+	if !a.keyboard.TTY {
+		return refusef("run %d: %s; nothing was done. If the SQL above is what is meant, --%s goes on", r.ID, term.Clean(why), trustRecord)
+	}
+	answer, err := a.keyboard.Ask(o, fmt.Sprintf("Type the number of the run (%d) to carry this out, anything else to leave:", r.ID))
+	if err != nil || answer != fmt.Sprint(r.ID) {
+		return refusef("not confirmed; nothing was done")
+	}
+	return nil
+}

@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"regexp"
+	"strings"
+	"syscall"
+)
+
+// create makes a new file that only this user may read: what is written may hold
+// anybody's data. It is never one that was there, nor what a link leads to.
+func create(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if errors.Is(err, fs.ErrExist) {
+		return nil, usagef("%s is there already; remove it, or name another file", path)
+	}
+	if err != nil {
+		return nil, usagef("%s cannot be made: %v", path, bare(err))
+	}
+	return f, nil
+}
+
+// largestJob is more than any person or program writes, in bytes.
+const largestJob = 16 << 20
+
+// readJob reads a job's file.
+func readJob(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe that nobody writes to is not waited for
+	if err != nil {
+		return nil, bare(err)
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	switch {
+	case err != nil:
+		return nil, bare(err)
+	case !st.Mode().IsRegular():
+		return nil, errors.New("it is no regular file")
+	case st.Size() > largestJob:
+		return nil, errors.New("it is larger than 16 MiB")
+	}
+	text, err := io.ReadAll(io.LimitReader(f, largestJob+1))
+	if err == nil && len(text) > largestJob {
+		err = errors.New("it is larger than 16 MiB")
+	}
+	return text, bare(err)
+}
+
+// bare is an error of the operating system without the path, which is told already.
+func bare(err error) error {
+	var pe *os.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
+
+var number = regexp.MustCompile(`^[-+]?[0-9]+(\.[0-9]+)?([eE][-+]?[0-9]+)?$`)
+
+// cell writes a text so that no spreadsheet takes it for a formula: with an
+// apostrophe before what would begin one. Numbers stay numbers.
+func cell(s string) string {
+	if s != "" && strings.ContainsRune("=+-@\t\r\n", rune(s[0])) && !number.MatchString(s) {
+		return "'" + s
+	}
+	return s
+}
