@@ -336,7 +336,7 @@ func TestReplicaIsWaitedFor(t *testing.T) {
 	standsStill(func() { replica.exec("STOP SLAVE SQL_THREAD") }, func() { replica.exec("START SLAVE") })
 	cmd.Process.Kill()
 	cmd.Wait()
-	cmd = d.starting("resume", "1") // which knows the replica and the limit from the ledger
+	cmd = d.starting("resume", "1", "--replica", copied.URL("")) // which knows the limit from the ledger
 	d.waitForBatches(atoi(count()) + 5)
 	standsStill(copied.Kill, func() {
 		if err := copied.Start(); err != nil {
