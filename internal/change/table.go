@@ -214,6 +214,7 @@ type Table struct {
 	Strict      bool   // SQLite STRICT table
 	OnConflict  bool   // a constraint says ON CONFLICT: rows that break it are replaced or passed by without a word (SQLite)
 	AnyBytes    bool   // columns of text may hold bytes here and there (SQLite)
+	Policies    bool   // row policies decide which rows this user sees and may write (PostgreSQL)
 	Refused     string // why no job may change it, "" if one may
 }
 

@@ -223,3 +223,40 @@ func TestReplicasOfRecords(t *testing.T) {
 	}
 	d.must(0, "resume", "1", "--replica", "none")
 }
+
+// TestWhoSeesWhat: survey and preview tell who else can read what was kept, and
+// where this user sees only a part.
+func TestWhoSeesWhat(t *testing.T) {
+	d := fresh(t, "postgres")
+	app, clerk := "app_"+newName(), "clerk_"+newName()
+	d.exec("CREATE ROLE "+app, "CREATE ROLE "+clerk+" LOGIN", "CREATE TABLE visit (id integer PRIMARY KEY, n integer)", "INSERT INTO visit SELECT i, i FROM "+d.numbers(20),
+		"CREATE FUNCTION loud(int) RETURNS bool LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'a policy was asked'; END $$",
+		"CREATE TABLE mine (id integer PRIMARY KEY, n integer)", "ALTER TABLE mine ENABLE ROW LEVEL SECURITY", "CREATE POLICY p ON mine USING (loud(n))", "INSERT INTO mine VALUES (1, 1)",
+		"GRANT SELECT, UPDATE ON mine TO "+clerk)
+	t.Cleanup(func() { d.exec("DROP OWNED BY "+app+", "+clerk, "DROP ROLE "+app+", "+clerk) })
+	d.must(0, "run", "--sql", "UPDATE visit SET n = n + 1 WHERE id > 5", "--accept", "15")
+	const words = "kept values of it can be read by "
+	if o := d.must(0, "survey"); strings.Contains(o.out, words) {
+		t.Error(o.out)
+	}
+	d.exec("GRANT USAGE ON SCHEMA jugatum TO "+app, "GRANT SELECT ON jugatum.kept_1_1 TO "+app)
+	if o := d.must(0, "survey"); !strings.Contains(o.out, words+app) {
+		t.Error(o.out)
+	}
+	d.exec("GRANT SELECT ON visit TO " + app)
+	if o := d.must(0, "survey"); strings.Contains(o.out, words) {
+		t.Error(o.out)
+	}
+	if o := d.must(0, "preview", "--sql", "DELETE FROM visit WHERE id = 7"); !strings.Contains(o.out, "kept-deleted") {
+		t.Error(o.out)
+	}
+	// Where policies hold, a survey asks for no row; a preview has to.
+	low := &database{t: t, engine: "postgres", url: strings.Replace(d.url, "postgres@", clerk+"@", 1)}
+	if o := low.must(0, "survey"); !strings.Contains(o.out, "row policies hold") {
+		t.Error(o.out)
+	}
+	d.exec("CREATE OR REPLACE FUNCTION loud(int) RETURNS bool LANGUAGE sql AS 'SELECT true'")
+	if o := low.jugatum("preview", "--sql", "UPDATE mine SET n = 2 WHERE id = 1"); !strings.Contains(o.out, "row-policy") {
+		t.Error(o.out, o.err)
+	}
+}

@@ -133,6 +133,12 @@ type Exposed interface {
 // anything anyway.
 type LedgerKeeper interface{ KeepsLedger() bool }
 
+// ReaderTeller is met by engines that can tell who may read kept values and not
+// the table that they are of. It is asked where there is a ledger.
+type ReaderTeller interface {
+	KeptReaders(ctx context.Context) (map[change.TableName][]string, error)
+}
+
 // KeptGuard is met by engines where a kept-values table may be something else by
 // now than what was made, which could do anything when it is read.
 type KeptGuard interface {

@@ -42,7 +42,7 @@ func TestText(t *testing.T) {
 		{sql: "UPDATE visit SET note = (SELECT max(v.dues) FROM visit v) WHERE id < 5", reads: change.Reads{Target: true, Opaque: []string{"f()"}}, method: "single"},
 		{sql: "UPDATE visit SET note = f(1) WHERE id < 5", reads: change.Reads{Opaque: []string{"f()"}, Once: []string{"g()"}}, want: []string{"opaque-function", "once-a-statement"}},
 		{sql: "UPDATE visit SET note = random() WHERE id < 5", reads: change.Reads{Volatile: []string{"random()"}, Clock: true}, want: []string{"volatile", "clock"}},
-		{sql: "DELETE FROM visit WHERE note LIKE '%x%'", want: []string{"like-delete"}},
+		{sql: "DELETE FROM visit WHERE note LIKE '%x%'", want: []string{"like-delete", "kept-deleted"}},
 		{sql: "UPDATE visit SET note = 'x' WHERE id = 1", nokey: true, want: []string{"no-key"}},
 		{sql: "UPDATE visit SET note = 'closed' WHERE id = 1", want: []string{"quoted-column"}},
 		{sql: `UPDATE visit SET note = "moored" WHERE id = 1`, want: []string{"quoted-text"}},

@@ -3,6 +3,7 @@ package survey
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -39,15 +40,48 @@ func Look(ctx context.Context, db engine.DB) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
+	readers, doubt, err := readers(ctx, db)
+	if err != nil {
+		return nil, err
+	}
 	for _, t := range tables {
 		s, err := look(ctx, db, t)
 		if err != nil {
 			return nil, err
 		}
+		if roles := readers[change.TableName{Schema: t.Schema, Name: t.Name}]; len(roles) > 0 {
+			s.Remarks = append(s.Remarks, fmt.Sprintf("kept values of it can be read by %s, who may not read the table: REVOKE SELECT on the tables of the ledger", strings.Join(roles, ", ")))
+		}
 		r.Tables = append(r.Tables, s)
 	}
-	r.Settings, err = db.Settings(ctx)
-	return r, err
+	if r.Settings, err = db.Settings(ctx); err != nil {
+		return nil, err
+	}
+	if doubt != "" {
+		r.Settings = append(r.Settings, engine.Setting{Name: "ledger", Value: "not used", Meaning: "what runs recorded", Advice: doubt})
+	}
+	return r, nil
+}
+
+// readers tells who may read kept values and not their table, and why the ledger
+// is not read.
+func readers(ctx context.Context, db engine.DB) (roles map[change.TableName][]string, doubt string, err error) {
+	there, err := db.HasLedger(ctx)
+	var untrusted *engine.UntrustedError
+	if errors.As(err, &untrusted) {
+		return nil, untrusted.Msg, nil
+	}
+	teller, ok := db.(engine.ReaderTeller)
+	if err != nil || !there || !ok {
+		return nil, "", err
+	}
+	roles, err = teller.KeptReaders(ctx)
+	if err != nil {
+		if f := db.Fault(err); f == engine.Denied || f == engine.Invalid { // another version's, or not ours to read
+			return nil, "", nil
+		}
+	}
+	return roles, "", err
 }
 
 // lacks gives the statements that would let this user read a table.
@@ -98,6 +132,9 @@ func look(ctx context.Context, db engine.DB, t *change.Table) (Table, error) {
 		if a := fk.OnDelete; a == "CASCADE" || a == "SET NULL" || a == "SET DEFAULT" {
 			remark("a delete here reaches %s too (%s); undo cannot put that back", fk.From(), strings.ToLower(a))
 		}
+	}
+	if t.Policies {
+		remark("row policies hold for %s: it sees and changes only the rows that they let it", db.User())
 	}
 	if n := len(t.Indexes); n > 5 {
 		remark("%d indexes: a change of an indexed column writes to each that holds it", n)

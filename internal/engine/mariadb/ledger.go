@@ -36,6 +36,9 @@ func (db *DB) LedgerSetup(ctx context.Context) ([]string, error) {
 
 // HasLedger looks for the ledger's first table, and refuses that of another database.
 func (db *DB) HasLedger(ctx context.Context) (bool, error) {
+	if db.believed.Load() == db.ledger {
+		return true, nil
+	}
 	var comment string
 	err := db.pool.QueryRowContext(ctx, "SELECT table_comment FROM information_schema.tables WHERE table_schema = ? AND table_name = 'jugatum_ledger'", db.ledger).Scan(&comment)
 	if err == nil {
@@ -47,15 +50,23 @@ func (db *DB) HasLedger(ctx context.Context) (bool, error) {
 	if err == nil && db.ledger != db.schema && comment != db.mark() {
 		err = &engine.RefusedError{Msg: fmt.Sprintf("ledger %s: there is a ledger of another database; name a database of which there is none", db.ledger)}
 	}
+	if err == nil {
+		db.believed.Store(db.ledger)
+	}
 	return err == nil, err
 }
 
 // plainTables refuses a ledger of which anything is more than a table that holds
 // its own rows: reading a view could call functions with our rights.
 func (db *DB) plainTables(ctx context.Context) error {
-	strange, err := db.names(ctx, `SELECT table_name FROM information_schema.tables WHERE table_schema = ?
-		AND table_name IN ('jugatum_ledger', 'jugatum_run', 'jugatum_step', 'jugatum_lane', 'jugatum_batch', 'jugatum_left_alone', 'jugatum_set_aside', 'jugatum_waited', 'jugatum_signal')
-		AND (table_type <> 'BASE TABLE' OR engine NOT IN ('InnoDB', 'Aria', 'MyISAM', 'ROCKSDB'))`, db.ledger)
+	// One by one: a list of names has the server open every table of the database.
+	var parts []string
+	var args []any
+	for _, name := range []string{"ledger", "run", "step", "lane", "batch", "left_alone", "set_aside", "waited", "signal"} {
+		parts = append(parts, `SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND table_name = ? AND (table_type <> 'BASE TABLE' OR engine NOT IN ('InnoDB', 'Aria', 'MyISAM', 'ROCKSDB'))`)
+		args = append(args, db.ledger, "jugatum_"+name)
+	}
+	strange, err := db.names(ctx, strings.Join(parts, " UNION ALL "), args...)
 	if err == nil && len(strange) > 0 {
 		err = &engine.UntrustedError{Msg: fmt.Sprintf("the ledger in %s is not used: %s is no ordinary table, and could do anything when it is read; drop it, or name another place with --ledger", db.ledger, strings.Join(strange, ", "))}
 	}

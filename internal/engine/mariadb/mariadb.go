@@ -13,6 +13,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -26,21 +27,22 @@ const d = sqltext.MariaDB
 
 // DB is one database of a MariaDB server.
 type DB struct {
-	pool    *sql.DB
-	name    string
-	vers    string
-	user    string
-	schema  string // the database connected to
-	ledger  string // the one that the ledger is in
-	strict  string // sql_mode in which a job's statement is carried out
-	stage   string // sql_mode in which old values are copied, whatever they are
-	binlog  bool
-	galera  bool
-	dormant bool   // sessions begin as read-only
-	clear   bool   // no TLS, though it was preferred
-	modes   string // the server's sql_mode
-	granted grants // what the user may do
-	snap    bool   // the server can fail a transaction that would change what was changed since its snapshot
+	pool     *sql.DB
+	name     string
+	vers     string
+	user     string
+	schema   string       // the database connected to
+	ledger   string       // the one that the ledger is in
+	believed atomic.Value // the one whose ledger was found to be made of plain tables
+	strict   string       // sql_mode in which a job's statement is carried out
+	stage    string       // sql_mode in which old values are copied, whatever they are
+	binlog   bool
+	galera   bool
+	dormant  bool   // sessions begin as read-only
+	clear    bool   // no TLS, though it was preferred
+	modes    string // the server's sql_mode
+	granted  grants // what the user may do
+	snap     bool   // the server can fail a transaction that would change what was changed since its snapshot
 
 	knowing sync.Mutex
 	learned map[*change.Change]*known

@@ -2,12 +2,12 @@ package mariadb
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/rsa"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"math/big"
 	"net"
 	"os"
 
@@ -57,7 +57,7 @@ func secure(cfg *mysql.Config, name, mode, ca string) error {
 		cfg.TLS, cfg.TLSConfig = &tls.Config{RootCAs: roots, ServerName: host, MinVersion: tls.VersionTLS12}, ""
 	}
 	if mode == "false" || mode == "preferred" {
-		return withholdKey(cfg)
+		withholdKey(cfg)
 	}
 	return nil
 }
@@ -71,23 +71,20 @@ func loopback(addr string) bool {
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-// nobodys is the name, to the driver, of a key of which nobody has the other half.
+// nobodys is the name, to the driver, of a key that is too short to encrypt anything.
 const nobodys = "jugatum-nobody"
 
-// withholdKey has the driver encrypt a password that a server asks for without TLS
-// by a key that the server has not: by some ways of authentication, anybody in
-// between could give a key of his own and read the password.
-func withholdKey(cfg *mysql.Config) error {
-	if cfg.Net != "tcp" {
-		return nil
+func init() {
+	mysql.RegisterServerPubKey(nobodys, &rsa.PublicKey{N: big.NewInt(61 * 53), E: 17})
+}
+
+// withholdKey has the driver fail where a server asks, without TLS, for a password
+// encrypted by a key that it offers: by some ways of authentication (none of
+// MariaDB's own), anybody in between could offer a key of his own and read it.
+func withholdKey(cfg *mysql.Config) {
+	if cfg.Net == "tcp" {
+		cfg.ServerPubKey = nobodys
 	}
-	key, err := rsa.GenerateKey(rand.Reader, 2048)
-	if err != nil {
-		return err
-	}
-	mysql.RegisterServerPubKey(nobodys, &key.PublicKey)
-	cfg.ServerPubKey = nobodys
-	return nil
 }
 
 // certificate explains an error of TLS.
