@@ -52,8 +52,10 @@ func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, ok bool) 
 	}
 	keeper, keeps := db.(engine.LedgerKeeper)
 	switch {
-	case verdict == seal.Genuine:
+	case verdict == seal.Genuine && r.Options.SealedFor == l.Database():
 		return "", true
+	case verdict == seal.Genuine:
+		return fmt.Sprintf("you recorded it in a database called %s", r.Options.SealedFor), false
 	case verdict == seal.Changed:
 		return "", false
 	case keeps && keeper.KeepsLedger() && r.DBUser == db.User():

@@ -69,6 +69,9 @@ func (a *app) resume() *cli.Command {
 				if err := a.believe(c, db, l, r); err != nil {
 					return err
 				}
+				if err := l.Coherent(ctx, r); err != nil {
+					return err
+				}
 				p, work, err := prepare(ctx, db, l, r)
 				if err != nil {
 					return err

@@ -33,7 +33,7 @@ func TestDamagedRecords(t *testing.T) {
 	rnd := seeded(31)
 	done := map[int]int{}
 	for i := range 250 {
-		copied := filepath.Join(t.TempDir(), "d.db")
+		copied := filepath.Join(t.TempDir(), "t.db")
 		if err := os.WriteFile(copied, file, 0o600); err != nil {
 			t.Fatal(err)
 		}

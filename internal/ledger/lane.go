@@ -2,6 +2,8 @@ package ledger
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 
 	"jugatum/internal/change"
@@ -212,6 +214,9 @@ func (l *Ledger) StillOurs(ctx context.Context, s *engine.Session, r *Run) error
 }
 
 func (l *Lane) read(checkpoint, end string, done int) error {
+	if done != 0 && done != 1 {
+		return fmt.Errorf("the ledger says neither that lane %d is done nor that it is not (%d)", l.N, done)
+	}
 	l.Done = done == 1
 	var err error
 	if l.Checkpoint, err = decodeKey(checkpoint); err != nil {
@@ -245,4 +250,19 @@ func (l *Ledger) loadLanes(ctx context.Context, r *Run) error {
 		}
 	}
 	return rows.Err()
+}
+
+// Coherent refuses a run whose lanes stand where no batch of theirs has ended: to go
+// on from there would change rows twice or pass rows by.
+func (l *Ledger) Coherent(ctx context.Context, r *Run) error {
+	var step, lane int64
+	err := l.db.Pool().QueryRowContext(ctx, l.read(`SELECT a.step, a.n FROM @lane a WHERE a.run = ? AND a.done = 0 AND (a.batches <> (SELECT coalesce(max(b.n), 0) FROM @batch b WHERE b.run = a.run AND b.step = a.step AND b.lane = a.n)
+		OR a.batches > 0 AND NOT EXISTS (SELECT 1 FROM @batch b WHERE b.run = a.run AND b.step = a.step AND b.lane = a.n AND b.key_to = a.checkpoint)) ORDER BY a.step, a.n LIMIT 1`), r.ID).Scan(&step, &lane)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err == nil {
+		err = &engine.UntrustedError{Msg: fmt.Sprintf("run %d, step %d: lane %d stands where none of its batches has ended, so that somebody has changed the ledger; the run cannot go on, but it can be undone", r.ID, step, lane)}
+	}
+	return err
 }

@@ -43,6 +43,7 @@ type Options struct {
 	Backwards bool   `json:"backwards,omitempty"`
 	Moment    string `json:"moment,omitempty"` // before the first batch, as the server counts (PostgreSQL: a transaction number)
 	Seal      string `json:"seal,omitempty"`   // of what Signed gives, by the user who made the run
+	SealedFor string `json:"sealed_for,omitempty"`
 }
 
 // Estimate is what a rehearsal estimated for a run; -1 is unknown.
@@ -177,9 +178,12 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []*
 		}
 	}
 	if r.Sealer != nil {
-		if r.Options.Seal, err = l.sealed(r); err != nil {
+		r.Options.SealedFor = l.Database()
+		text, err := l.Signed(r)
+		if err != nil {
 			return err
 		}
+		r.Options.Seal = r.Sealer(text)
 	}
 	options, err := json.Marshal(r.Options)
 	if err != nil {
@@ -244,33 +248,26 @@ func (l *Ledger) Signed(r *Run) ([]byte, error) {
 		Kept, Packed              bool
 	}
 	record := struct {
-		Database   string // without its server, which is named in several ways
+		Database   string
 		ID, UndoOf int64
 		Source     job.Source
 		Params     map[string]change.Value
 		User       string
 		Steps      []step
-	}{Database: database(l.db.Name()), ID: r.ID, UndoOf: r.UndoOf, Source: r.Source, Params: r.Params, User: r.DBUser}
+	}{Database: r.Options.SealedFor, ID: r.ID, UndoOf: r.UndoOf, Source: r.Source, Params: r.Params, User: r.DBUser}
 	for _, s := range r.Steps {
 		record.Steps = append(record.Steps, step{s.N, s.Name, s.Verb, s.TableSchema, s.TableName, s.KeyColumns, s.SetColumns, s.KeptTable != "", s.PackedTable != ""})
 	}
 	return json.Marshal(record)
 }
 
-// database is the last part of a database's URL.
-func database(name string) string {
+// Database names the database without its server, which is named in several ways.
+func (l *Ledger) Database() string {
+	name := l.db.Name()
 	if u, err := url.Parse(name); err == nil {
 		name = cmp.Or(u.Path, u.Opaque)
 	}
 	return path.Base(name)
-}
-
-func (l *Ledger) sealed(r *Run) (string, error) {
-	text, err := l.Signed(r)
-	if err != nil {
-		return "", err
-	}
-	return r.Sealer(text), nil
 }
 
 // Load reads one run with its steps.

@@ -123,7 +123,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 		k.land(ctx, w) // if it failed, resume will see so
 		way.end()
 	}()
-	retries := 0
+	retries, moved := 0, 0
 	var narrow narrow
 	for !finished(lane, way) || k.flight != nil {
 		select {
@@ -145,11 +145,14 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 		switch k.sort(ctx, err) {
 		case goOn:
 			if rows > 0 { // else it has only waited
-				retries = 0
+				retries, moved = 0, 0
 				narrow.done(rows)
 				k.tell(true, nil)
 			}
 		case look:
+			if moved++; moved > busyTries { // the ledger contradicts itself
+				return fmt.Errorf("%s: %s: %w, %d times in a row, and is not found elsewhere", w.Change.Table, place(lane.Checkpoint), err, moved)
+			}
 			if err := k.position(ctx, w); err != nil {
 				return err
 			}
