@@ -80,7 +80,15 @@ func (a *app) believe(c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.
 	}
 	o := a.err
 	o.Printf("%s  %s\n", o.Paint(term.Bold, fmt.Sprintf("run %d", r.ID)), term.Clean(why))
-	o.Printf("  recorded by %s for database user %s, as %s\n", term.Clean(r.OSUser+"@"+r.Host), term.Clean(r.DBUser), term.Clean(r.Source.Name))
+	by := r.OSUser + "@" + r.Host
+	if r.DBUser != "" {
+		by += " as database user " + r.DBUser
+	}
+	from := "from " + r.Source.Name
+	if r.UndoOf != 0 {
+		from = fmt.Sprintf("an undo of run %d, %s", r.UndoOf, from)
+	}
+	o.Printf("  recorded by %s, %s\n", term.Clean(by), term.Clean(from))
 	for _, st := range r.Steps {
 		o.Printf("  step %s: %s of %s %s\n", term.Clean(st.Name), term.Clean(st.Verb), term.Clean(change.TableName{Schema: st.TableSchema, Name: st.TableName}.String()), term.Clean(strings.Join(st.SetColumns, ", ")))
 	}

@@ -46,6 +46,12 @@ func SafeURL(raw string) string {
 	return u.String()
 }
 
+// Encode is the advice for a database's URL that cannot surely be taken apart.
+const Encode = "in its user, password and name write %40 for @, %2F for /, %3A for :, %3F for ?, %23 for # and %25 for %"
+
+// Unsure reports whether SafeURL could not tell the parts of what it was given.
+func Unsure(name string) bool { return strings.HasSuffix(name, "…") && !strings.Contains(name, "?") }
+
 // HasPassword reports whether a database's URL holds a password.
 func HasPassword(raw string) bool {
 	u, err := url.Parse(raw)

@@ -93,8 +93,8 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 // parse reads a database's URL.
 func parse(raw string) (*mysql.Config, error) {
 	u, err := url.Parse(raw)
-	if err != nil || u.Scheme != "mariadb" && u.Scheme != "mysql" {
-		return nil, &engine.OpenError{Name: engine.SafeURL(raw), Err: errors.New("this is not a usable URL"), Do: "write mariadb://USER@HOST:PORT/DATABASE", Usage: true}
+	if err != nil || u.Scheme != "mariadb" && u.Scheme != "mysql" || engine.Unsure(engine.SafeURL(raw)) {
+		return nil, &engine.OpenError{Name: engine.SafeURL(raw), Err: errors.New("this is not a usable URL"), Do: "write mariadb://USER@HOST:PORT/DATABASE; " + engine.Encode, Usage: true}
 	}
 	cfg := mysql.NewConfig()
 	cfg.Net, cfg.Addr, cfg.DBName = "tcp", u.Host, strings.TrimPrefix(u.Path, "/")

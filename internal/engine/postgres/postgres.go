@@ -48,8 +48,8 @@ type DB struct {
 func Open(ctx context.Context, raw string) (*DB, error) {
 	name := engine.SafeURL(raw)
 	cfg, err := pgx.ParseConfig(raw)
-	if err != nil {
-		return nil, &engine.OpenError{Name: name, Err: errors.New("this is not a usable URL"), Do: "write postgres://USER@HOST:PORT/DATABASE", Usage: true}
+	if err != nil || engine.Unsure(name) {
+		return nil, &engine.OpenError{Name: name, Err: errors.New("this is not a usable URL"), Do: "write postgres://USER@HOST:PORT/DATABASE; " + engine.Encode, Usage: true}
 	}
 	if cfg.ConnectTimeout == 0 {
 		cfg.ConnectTimeout = 10 * time.Second
