@@ -4,7 +4,7 @@ go 1.26.0
 
 require (
 	github.com/dustin/go-humanize v1.1.0
-	github.com/go-sql-driver/mysql v1.10.1
+	github.com/go-sql-driver/mysql v1.9.3
 	github.com/jackc/pgx/v5 v5.13.0
 	github.com/jedib0t/go-pretty/v6 v6.9.1
 	github.com/pelletier/go-toml/v2 v2.4.3
