@@ -146,3 +146,11 @@ func (c *Change) TableRefs() []sqltext.Name {
 	}
 	return out
 }
+
+// AnswersAgain reports whether the filter and the new values of a row that nobody
+// has changed are after the change what they were before it. They are not where
+// the change reads its own target, as one statement may, where triggers have a
+// say, or where what it asks answers otherwise by itself.
+func (c *Change) AnswersAgain() bool {
+	return c.Rewrite == nil && c.First == nil && !c.Interferes() && !c.Reads.Target && len(c.Reads.Volatile) == 0 && !c.Reads.Clock
+}

@@ -70,8 +70,8 @@ func (r *Runner) account(ctx context.Context, w *Work) error {
 // explain looks why not as many rows were changed as were counted beforehand:
 // rows that others have changed meanwhile are no fault.
 func (r *Runner) explain(ctx context.Context, w *Work, st *ledger.Step, fault func(string, ...any)) error {
-	if w.Kept == nil || w.Change.Rewrite != nil || w.Change.First != nil || w.Change.Interferes() || len(w.Change.Reads.Volatile) > 0 || w.Change.Reads.Clock {
-		return nil // nothing is known of single rows, or a trigger has a say, or the filter's answer has changed by itself
+	if w.Kept == nil || !w.Change.AnswersAgain() {
+		return nil // nothing is known of single rows, or the filter's answer has changed by itself
 	}
 	count := func(q *change.Query) (n int64, err error) {
 		err = r.DB.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&n)

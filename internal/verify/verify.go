@@ -97,7 +97,7 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 // than by what was kept. Rows that others have written since may match as well.
 func (s *Step) missed(ctx context.Context, db engine.DB, r *ledger.Run, w *runner.Work) error {
 	c := w.Change
-	if w.Undo || w.Step.Status != ledger.Done || c.Recorded || c.Rewrite != nil || c.First != nil || c.Interferes() || len(c.Reads.Volatile) > 0 || c.Reads.Clock {
+	if w.Undo || w.Step.Status != ledger.Done || c.Recorded || !c.AnswersAgain() {
 		return nil
 	}
 	certain := func(*change.Query, string) {}
