@@ -25,43 +25,52 @@ func trustFlag() cli.Flag {
 	return &cli.BoolFlag{Name: trustRecord, Usage: "go by a record that somebody else may have written, without being asked"}
 }
 
-// sealer gives new records this user's seal, and says so where there can be none.
-func (a *app) sealer() func([]byte) string {
+// key opens this user's key.
+func key() (*seal.Key, error) {
 	folder, err := seal.Folder()
-	if err == nil {
-		var key *seal.Key
-		if key, err = seal.Open(folder); err == nil {
-			return key.Seal
-		}
+	if err != nil {
+		return nil, err
 	}
-	a.err.Printf("  %s the record of the run gets no seal, and resume, verify and undo will ask whether it is to be trusted: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(err.Error()))
-	return nil
+	return seal.Open(folder)
 }
 
-// doubt says why a record may not be what was recorded, or that there is none.
-func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, ok bool) {
-	verdict := seal.Unknown
-	if folder, err := seal.Folder(); err == nil {
-		if key, err := seal.Open(folder); err == nil {
-			text, err := l.Signed(r)
-			if err != nil {
-				return err.Error(), false
-			}
-			verdict = key.Check(text, r.Options.Seal)
-		}
+// sealer gives new records this user's seal, and says so where there can be none.
+func (a *app) sealer() func([]byte) string {
+	k, err := key()
+	if err != nil {
+		a.err.Printf("  %s the record of the run gets no seal, and resume, verify and undo will ask whether it is to be trusted: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(err.Error()))
+		return nil
 	}
-	keeper, keeps := db.(engine.LedgerKeeper)
+	return k.Seal
+}
+
+// doubt says why a record may not be what was recorded; changed, that this user
+// made it and somebody has changed it since.
+func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, changed bool) {
+	verdict := seal.Unknown
+	k, err := key()
+	if err == nil {
+		text, err := l.Signed(r)
+		if err != nil {
+			return err.Error(), false
+		}
+		verdict = k.Check(text, r.Options.Seal)
+	}
+	keeper, ok := db.(engine.LedgerKeeper)
+	keeps := ok && keeper.KeepsLedger()
 	switch {
+	case verdict == seal.Changed:
+		return "somebody has changed it since it was made", true
 	case verdict == seal.Genuine && r.Options.SealedFor == l.Database():
-		return "", true
+		return "", false
 	case verdict == seal.Genuine:
 		return fmt.Sprintf("you recorded it in a database called %s", r.Options.SealedFor), false
-	case verdict == seal.Changed:
+	case keeps && r.DBUser == db.User():
 		return "", false
-	case keeps && keeper.KeepsLedger() && r.DBUser == db.User():
-		return "", true
-	case keeps && keeper.KeepsLedger():
+	case keeps:
 		return fmt.Sprintf("database user %s recorded it", r.DBUser), false
+	case err != nil:
+		return fmt.Sprintf("whether it is yours cannot be told (%v), and whoever may write to the database could have written it", err), false
 	}
 	return "it has no seal of yours, and whoever may write to the database could have written it", false
 }
@@ -69,11 +78,11 @@ func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, ok bool) 
 // believe shows the SQL of a record that this user has not made, and asks. One
 // that was changed after this user had made it is refused.
 func (a *app) believe(c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
-	why, ok := doubt(db, l, r)
+	why, changed := doubt(db, l, r)
 	switch {
-	case ok:
-		return nil
 	case why == "":
+		return nil
+	case changed:
 		return refusef("the record of run %d is not the one that was made: somebody has changed it since; nothing of it is carried out. What the run kept is in the ledger's tables; docs/security.md says how to look at it", r.ID)
 	case c.Bool(trustRecord):
 		return nil

@@ -228,7 +228,7 @@ func besides(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger
 	}
 	var work []*runner.Work
 	keeper, keeps := db.(engine.Housekeeper)
-	if _, ok := doubt(db, l, r); keeps && ok { // else its SQL is not even planned
+	if why, _ := doubt(db, l, r); keeps && why == "" { // else its SQL is not even planned
 		_, work, _ = prepare(ctx, db, l, r)
 	}
 	var keeping []engine.Setting

@@ -52,6 +52,8 @@ type summary struct {
 
 	run     *ledger.Run
 	elapsed time.Duration
+
+	replicas bool // it was paced by replicas, which a resume wants named again
 }
 
 type summaryStep struct {
@@ -100,7 +102,7 @@ func (a *app) summary(ctx context.Context, db engine.DB, l *ledger.Ledger, id in
 		elapsed = r.EndedAt.Sub(r.StartedAt)
 	}
 	s := &summary{Schema: 1, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
-		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, KeptBytes: -1, Estimate: r.Options.Estimate, HoldMS: msf(r.Options.Hold), Workers: max(r.Options.Workers, 1),
+		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, replicas: len(r.Options.Replicas) > 0, KeptBytes: -1, Estimate: r.Options.Estimate, HoldMS: msf(r.Options.Hold), Workers: max(r.Options.Workers, 1),
 		Holds: summaryHolds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: summaryLog{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []summaryStep{}, run: r, elapsed: elapsed}
 	if !r.EndedAt.IsZero() {
 		s.EndedAt = &r.EndedAt
@@ -417,7 +419,11 @@ func (a *app) printNext(s *summary, dbFlag string) {
 		next = append(next, [2]string{fmt.Sprintf("jugatum %s %d%s", cmd, s.Run, dbFlag), what})
 	}
 	if s.Status != ledger.Done && s.UndoneBy == 0 {
-		add("resume", "goes on where it stopped")
+		what := "goes on where it stopped"
+		if s.replicas {
+			what += ", once its replicas are named again with --replica"
+		}
+		add("resume", what)
 	}
 	if s.Status == ledger.Done && s.UndoneBy == 0 {
 		add("verify", "checks the database against what was recorded")

@@ -82,6 +82,9 @@ type DB interface {
 	Close() error
 }
 
+// LedgerTables are the ledger's tables, by the names that LedgerTable is given.
+var LedgerTables = []string{"ledger", "run", "step", "lane", "batch", "left_alone", "set_aside", "waited", "signal"}
+
 // LedgerPlacer is met by engines where the ledger may be in one of several
 // places: schemas, or databases of the same server.
 type LedgerPlacer interface {

@@ -139,7 +139,7 @@ type Ledger struct {
 // Open gives the ledger of a database. It makes nothing.
 func Open(db engine.DB) *Ledger {
 	var pairs []string
-	for _, n := range []string{"ledger", "run", "step", "lane", "batch", "left_alone", "set_aside", "waited", "signal"} {
+	for _, n := range engine.LedgerTables {
 		pairs = append(pairs, "@"+n, db.LedgerTable(n))
 	}
 	mark := ""

@@ -62,7 +62,7 @@ func (db *DB) plainTables(ctx context.Context) error {
 	// One by one: a list of names has the server open every table of the database.
 	var parts []string
 	var args []any
-	for _, name := range []string{"ledger", "run", "step", "lane", "batch", "left_alone", "set_aside", "waited", "signal"} {
+	for _, name := range engine.LedgerTables {
 		parts = append(parts, `SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND table_name = ? AND (table_type <> 'BASE TABLE' OR engine NOT IN ('InnoDB', 'Aria', 'MyISAM', 'ROCKSDB'))`)
 		args = append(args, db.ledger, "jugatum_"+name)
 	}

@@ -73,23 +73,29 @@ func (db *DB) notFound(ctx context.Context, schema, name string) error {
 	if err != nil {
 		return err
 	}
-	rows, err := db.pool.QueryContext(ctx, "SELECT relname FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace WHERE relkind IN ('r', 'p') AND n.nspname = ANY(CAST($1 AS text[])) AND n.nspname <> 'pg_catalog'", where)
+	names, err := db.texts(ctx, "SELECT relname FROM pg_class c JOIN pg_namespace n ON n.oid = relnamespace WHERE relkind IN ('r', 'p') AND n.nspname = ANY(CAST($1 AS text[])) AND n.nspname <> 'pg_catalog'", where)
 	if err != nil {
 		return err
 	}
-	defer rows.Close()
-	var names []string
-	for rows.Next() {
-		var n string
-		if err := rows.Scan(&n); err != nil {
-			return err
-		}
-		names = append(names, n)
-	}
-	if err := rows.Err(); err != nil {
-		return err
-	}
 	return &engine.NotFoundError{What: what, Nearest: change.Nearest(name, names)}
+}
+
+// texts reads a query of one column.
+func (db *DB) texts(ctx context.Context, query string, args ...any) ([]string, error) {
+	rows, err := db.pool.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var s string
+		if err := rows.Scan(&s); err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, rows.Err()
 }
 
 // Tables describes all tables outside the server's own schemas; a partition

@@ -69,7 +69,7 @@ func (db *DB) missingForLedger(ctx context.Context) ([]string, error) {
 				AND c.relname = ANY(CAST($2 AS text[]))
 				AND NOT (pg_catalog.has_table_privilege(c.oid, 'SELECT') AND pg_catalog.has_table_privilege(c.oid, 'INSERT')
 					AND pg_catalog.has_table_privilege(c.oid, 'UPDATE') AND pg_catalog.has_table_privilege(c.oid, 'DELETE')))
-		FROM (SELECT 1) AS one LEFT JOIN pg_catalog.pg_namespace n ON n.nspname = $1`, db.ledger, ledgerTables).Scan(&there, &make, &usage, &create, &foreign)
+		FROM (SELECT 1) AS one LEFT JOIN pg_catalog.pg_namespace n ON n.nspname = $1`, db.ledger, engine.LedgerTables).Scan(&there, &make, &usage, &create, &foreign)
 	schema := d.Quote(db.ledger)
 	switch {
 	case err != nil:

@@ -2,7 +2,6 @@ package postgres
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"strings"
 
@@ -31,9 +30,6 @@ func (db *DB) LedgerSetup(ctx context.Context) ([]string, error) {
 	return []string{"CREATE SCHEMA " + d.Quote(db.ledger)}, nil
 }
 
-// ledgerTables are the names of the ledger's tables.
-var ledgerTables = []string{"ledger", "run", "step", "lane", "batch", "left_alone", "set_aside", "waited", "signal"}
-
 // HasLedger looks for the ledger's first table, and refuses a ledger that others
 // could have written: what stands in it becomes SQL of ours.
 func (db *DB) HasLedger(ctx context.Context) (there bool, err error) {
@@ -58,10 +54,10 @@ func (db *DB) HasLedger(ctx context.Context) (there bool, err error) {
 // nobody else may write to them or make others beside them, and nothing is to
 // happen by itself when they are read or written.
 func (db *DB) doubts(ctx context.Context) ([]string, error) {
-	rows, err := db.pool.QueryContext(ctx, `WITH trusted AS (SELECT oid FROM pg_roles WHERE rolsuper OR rolname = current_user),
+	return db.texts(ctx, `WITH trusted AS (SELECT oid FROM pg_roles WHERE rolsuper OR rolname = current_user),
 		s AS (SELECT * FROM pg_namespace WHERE nspname = $1),
 		t AS (SELECT c.*, quote_ident(c.relname) AS name FROM pg_class c JOIN s ON s.oid = c.relnamespace WHERE c.relname = ANY(CAST($2 AS text[])))
-		SELECT CASE WHEN s.nspowner IN (SELECT oid FROM trusted) THEN NULL ELSE 'it belongs to ' || pg_get_userbyid(s.nspowner) END FROM s
+		SELECT 'it belongs to ' || pg_get_userbyid(s.nspowner) FROM s WHERE s.nspowner NOT IN (SELECT oid FROM trusted)
 		UNION ALL SELECT CASE a.grantee WHEN 0 THEN 'everybody' ELSE pg_get_userbyid(a.grantee) END || ' may make things in it (REVOKE CREATE ON SCHEMA ' || quote_ident(s.nspname) || ' FROM ' || CASE a.grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(a.grantee)) END || ')'
 			FROM s, aclexplode(s.nspacl) a WHERE a.privilege_type = 'CREATE' AND a.grantee <> s.nspowner AND a.grantee NOT IN (SELECT oid FROM trusted)
 		UNION ALL SELECT name || ' is no ordinary table' FROM t WHERE relkind <> 'r'
@@ -75,48 +71,20 @@ func (db *DB) doubts(ctx context.Context) ([]string, error) {
 		UNION ALL SELECT name || ' has row policies' FROM t WHERE relrowsecurity OR EXISTS (SELECT 1 FROM pg_policy p WHERE p.polrelid = t.oid)
 		UNION ALL SELECT name || ' inherits, or is inherited from' FROM t WHERE EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = t.oid OR i.inhparent = t.oid)
 		UNION ALL SELECT name || ' has columns with values of their own' FROM t WHERE EXISTS (SELECT 1 FROM pg_attrdef x WHERE x.adrelid = t.oid)
-		LIMIT 20`, db.ledger, ledgerTables)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []string
-	for rows.Next() {
-		var s sql.NullString
-		if err := rows.Scan(&s); err != nil {
-			return nil, err
-		}
-		if s.Valid {
-			out = append(out, s.String)
-		}
-	}
-	return out, rows.Err()
+		LIMIT 20`, db.ledger, engine.LedgerTables)
 }
 
 // Ledgers names the schemas in which there is a ledger: the usual one, and those
 // of which the tables belong to this user or to a superuser. Anybody else might
 // have made tables that look like one.
 func (db *DB) Ledgers(ctx context.Context) ([]string, error) {
-	rows, err := db.pool.QueryContext(ctx, `SELECT n.nspname FROM pg_catalog.pg_namespace n
+	return db.texts(ctx, `SELECT n.nspname FROM pg_catalog.pg_namespace n
 		JOIN pg_catalog.pg_class c ON c.relnamespace = n.oid AND c.relname = 'ledger' AND c.relkind = 'r'
 		JOIN pg_catalog.pg_roles r ON r.oid = c.relowner
 		WHERE n.nspname = $1 OR (r.rolname = current_user OR r.rolsuper)
 		AND (SELECT count(*) FROM pg_catalog.pg_class o WHERE o.relnamespace = n.oid AND o.relkind = 'r' AND o.relowner = c.relowner
 			AND o.relname IN ('run', 'step', 'lane', 'batch', 'signal')) = 5
 		ORDER BY n.nspname`, ledgerSchema)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []string
-	for rows.Next() {
-		var name string
-		if err := rows.Scan(&name); err != nil {
-			return nil, err
-		}
-		out = append(out, name)
-	}
-	return out, rows.Err()
 }
 
 // PlaceLedger refuses a schema that has tables of somebody else's: ours would

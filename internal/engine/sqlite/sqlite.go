@@ -118,7 +118,7 @@ func (db *DB) LedgerSetup(context.Context) ([]string, error) { return nil, nil }
 // HasLedger looks for the ledger's first table, and refuses a ledger that is more
 // than tables: what is read and written there must do nothing else.
 func (db *DB) HasLedger(ctx context.Context) (there bool, err error) {
-	const ours = " lower(%s) IN ('jugatum_ledger', 'jugatum_run', 'jugatum_step', 'jugatum_lane', 'jugatum_batch', 'jugatum_left_alone', 'jugatum_set_aside', 'jugatum_waited', 'jugatum_signal')"
+	ours := " lower(%s) IN ('jugatum_" + strings.Join(engine.LedgerTables, "', 'jugatum_") + "')"
 	var strange sql.NullString
 	err = db.pool.QueryRowContext(ctx, "SELECT count(*) > 0, min(CASE WHEN type <> 'table' OR sql LIKE 'CREATE VIRTUAL%' THEN type || ' ' || name END) FROM sqlite_schema WHERE type <> 'index' AND ("+
 		fmt.Sprintf(ours, "name")+" OR type = 'trigger' AND"+fmt.Sprintf(ours, "tbl_name")+")").Scan(&there, &strange)
