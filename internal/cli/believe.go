@@ -99,7 +99,11 @@ func (a *app) believe(c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.
 	}
 	o.Printf("  recorded by %s, %s\n", term.Clean(by), term.Clean(from))
 	for _, st := range r.Steps {
-		o.Printf("  step %s: %s of %s %s\n", term.Clean(st.Name), term.Clean(st.Verb), term.Clean(change.TableName{Schema: st.TableSchema, Name: st.TableName}.String()), term.Clean(strings.Join(st.SetColumns, ", ")))
+		what := st.Verb + " of " + change.TableName{Schema: st.TableSchema, Name: st.TableName}.String()
+		if len(st.SetColumns) > 0 {
+			what += " (" + strings.Join(st.SetColumns, ", ") + ")"
+		}
+		o.Printf("  step %s: %s\n", term.Clean(st.Name), term.Clean(what))
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.Params)) {
 		if name != change.Clock {

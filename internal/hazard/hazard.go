@@ -97,7 +97,7 @@ func Text(c *change.Change, method string) []Finding {
 		f.add("like-delete", Warning, "rows are deleted by a pattern; look at the sample for rows that match by chance")
 	}
 	if c.Verb == sqltext.Delete {
-		f.add("kept-deleted", Note, "rows that are deleted live on in the ledger, in the kept values that undo needs: also what was to be forgotten; --keep none keeps nothing")
+		f.add("kept-deleted", Note, "the rows live on in the kept values that undo needs, also what was to be forgotten; --keep none keeps nothing")
 	}
 	if c.Table.Policies {
 		f.add("row-policy", Warning, "row policies of %s hold for this user: only rows that they let it see are counted, changed and verified", c.Table)
