@@ -40,11 +40,6 @@ func limits(c *cli.Command, j *job.Job) (ledger.Options, error) {
 		}
 	}
 	o.Replicas = c.StringSlice("replica")
-	if c.Name == "run" {
-		if err := named(c, j.Limits.Replicas, "the job"); err != nil {
-			return o, err
-		}
-	}
 	texts := map[string]string{}
 	for name, text := range j.Limits.Pace {
 		texts[name] = text

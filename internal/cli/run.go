@@ -66,6 +66,9 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 	if err != nil {
 		return err
 	}
+	if err := named(c, p.job.Limits.Replicas, "the job"); err != nil {
+		return err
+	}
 	if err := able(p.db, opts); err != nil {
 		return err
 	}
