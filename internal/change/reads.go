@@ -16,6 +16,8 @@ type Reads struct {
 	Volatile []string // functions that give another value at every call, where that is once a row
 	Once     []string // functions of which one statement takes one value for all rows, and each batch another
 	Tables   []string // other tables, by their names alone
+	Definer  []string // views and functions that run with another user's rights, as "view v (owner)"
+	Policies []string // other tables of which row policies hold for this user
 	Clock    bool     // the time, where the run's time cannot be put in its place: in a view or a function
 }
 
@@ -25,7 +27,7 @@ func (r *Reads) Merge(o Reads) {
 	for _, x := range []struct {
 		to   *[]string
 		from []string
-	}{{&r.Live, o.Live}, {&r.Opaque, o.Opaque}, {&r.Volatile, o.Volatile}, {&r.Once, o.Once}, {&r.Tables, o.Tables}} {
+	}{{&r.Live, o.Live}, {&r.Opaque, o.Opaque}, {&r.Volatile, o.Volatile}, {&r.Once, o.Once}, {&r.Definer, o.Definer}, {&r.Policies, o.Policies}, {&r.Tables, o.Tables}} {
 		for _, name := range x.from {
 			if !slices.Contains(*x.to, name) {
 				*x.to = append(*x.to, name)

@@ -128,6 +128,8 @@ type Trigger struct {
 	Delete bool
 	Insert bool
 
+	Definer string // whose rights it has, "" this user's
+
 	Statement bool // it fires once a statement, not once a row
 
 	Text string // what it does, as SQL or the source of its function; "" unknown

@@ -255,8 +255,49 @@ func TestWhoSeesWhat(t *testing.T) {
 	if o := low.must(0, "survey"); !strings.Contains(o.out, "row policies hold") {
 		t.Error(o.out)
 	}
-	d.exec("CREATE OR REPLACE FUNCTION loud(int) RETURNS bool LANGUAGE sql AS 'SELECT true'")
-	if o := low.jugatum("preview", "--sql", "UPDATE mine SET n = 2 WHERE id = 1"); !strings.Contains(o.out, "row-policy") {
-		t.Error(o.out, o.err)
+	d.exec("CREATE OR REPLACE FUNCTION loud(int) RETURNS bool LANGUAGE sql AS 'SELECT true'",
+		"CREATE FUNCTION fires() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS 'BEGIN RETURN new; END'", "CREATE TRIGGER tr BEFORE UPDATE ON mine FOR EACH ROW EXECUTE FUNCTION fires()",
+		"CREATE VIEW visits AS SELECT n FROM visit", "GRANT SELECT ON visits TO "+clerk)
+	if o := low.must(0, "survey"); !strings.Contains(o.out, "trigger tr runs with the rights of postgres") {
+		t.Error(o.out)
+	}
+	o := low.jugatum("preview", "--sql", "UPDATE mine SET n = 2 WHERE id = 1 AND n IN (SELECT n FROM visits)")
+	for _, words := range []string{"row-policy", "trigger tr runs with the rights of postgres", "view visits (postgres)"} {
+		if !strings.Contains(o.out, words) {
+			t.Errorf("no %q in\n%s%s", words, o.out, o.err)
+		}
+	}
+}
+
+// TestWhoSeesWhatMariaDB: a user who may read the ledger and not the table is
+// told, whether by one table of it or by all.
+func TestWhoSeesWhatMariaDB(t *testing.T) {
+	d := fresh(t, "mariadb")
+	app, place := "app_"+newName(), newName()
+	d.exec("CREATE USER "+app, "CREATE TABLE visit (id integer PRIMARY KEY, n integer)", "INSERT INTO visit SELECT i, i FROM "+d.numbers(20))
+	t.Cleanup(func() { d.exec("DROP USER "+app, "DROP DATABASE IF EXISTS "+place) })
+	d.must(0, "run", "--sql", "UPDATE visit SET n = n + 1 WHERE id > 5", "--accept", "15", "--ledger", place)
+	home := d.one("SELECT DATABASE()")
+	words := "kept values of it can be read by " + app + "@%"
+	for _, x := range []struct {
+		statement string
+		told      bool
+	}{
+		{"GRANT SELECT ON " + home + ".other TO " + app, false},
+		{"GRANT SELECT ON " + place + ".jugatum_packed_1_1 TO " + app, true},
+		{"REVOKE SELECT ON " + place + ".jugatum_packed_1_1 FROM " + app, false},
+		{"GRANT SELECT ON " + place + ".* TO " + app, true},
+		{"GRANT SELECT (id) ON " + home + ".visit TO " + app, true},
+		{"GRANT SELECT ON " + home + ".visit TO " + app, false},
+		{"REVOKE SELECT ON " + home + ".visit FROM " + app, true},
+		{"GRANT SELECT ON *.* TO " + app, false},
+	} {
+		if strings.Contains(x.statement, "other") {
+			d.exec("CREATE TABLE other (id integer PRIMARY KEY)")
+		}
+		d.exec(x.statement)
+		if o := d.must(0, "survey"); strings.Contains(o.out, words) != x.told {
+			t.Errorf("after %s:\n%s", x.statement, o.out)
+		}
 	}
 }

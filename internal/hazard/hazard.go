@@ -81,6 +81,7 @@ func Text(c *change.Change, method string) []Finding {
 			f.add("at-once", Warning, "%s, which one statement for all rows fulfils and a batch may not: then the run ends at that batch, with nothing wrong; --method single does all rows at once", why)
 		}
 	}
+	f.rights()
 	if method != "single" || c.Split {
 		f.reads()
 	}
@@ -99,10 +100,30 @@ func Text(c *change.Change, method string) []Finding {
 	if c.Verb == sqltext.Delete {
 		f.add("kept-deleted", Note, "the rows live on in the kept values that undo needs, also what was to be forgotten; --keep none keeps nothing")
 	}
-	if c.Table.Policies {
-		f.add("row-policy", Warning, "row policies of %s hold for this user: only rows that they let it see are counted, changed and verified", c.Table)
-	}
 	return f.found
+}
+
+// rights finds what is seen or done by other rights than this user's own.
+func (f *finder) rights() {
+	if f.c.Table.Policies {
+		f.add("row-policy", Warning, "row policies of %s hold for this user: only rows that they let it see are counted, changed and verified", f.c.Table)
+	}
+	if names := f.c.Reads.Policies; len(names) > 0 {
+		f.add("row-policy", Warning, "row policies of %s, which the step reads, hold for this user: another user's statement may find other rows there", strings.Join(names, ", "))
+	}
+	if names := f.c.Reads.Definer; len(names) > 0 {
+		f.add("definer-rights", Note, "the step reads by the rights of the users in brackets, not by those of this user, and may find rows that this user cannot see: %s", strings.Join(names, ", "))
+	}
+	for _, t := range f.c.Table.Triggers {
+		if t.Definer != "" && f.fires(t) {
+			f.add("definer-rights", Note, "trigger %s runs with the rights of %s and may change what this user may not", t.Name, t.Definer)
+		}
+	}
+}
+
+// fires reports whether the change sets off a trigger.
+func (f *finder) fires(t change.Trigger) bool {
+	return f.c.Verb == sqltext.Update && t.Update || f.c.Verb == sqltext.Delete && t.Delete
 }
 
 // reads tells what the server says the change reads besides its row.
@@ -142,11 +163,10 @@ func (f *finder) instead() string {
 // of the rows decides what becomes of them.
 func (f *finder) triggers() {
 	for _, t := range f.c.Table.Triggers {
-		fires := f.c.Verb == sqltext.Update && t.Update || f.c.Verb == sqltext.Delete && t.Delete
-		if fires && t.Statement {
+		if f.fires(t) && t.Statement {
 			f.add("statement-trigger", Warning, "trigger %s fires once for a statement, and so once for each batch; --method single has it fire once", t.Name)
 		}
-		if fires && t.Writes(f.c.D, f.c.Table.Name) {
+		if f.fires(t) && t.Writes(f.c.D, f.c.Table.Name) {
 			f.add(TriggerSelf, Refusal, "trigger %s itself changes rows of %s: what it does to rows that later batches come to, and to the values kept, depends on the batches; use --method single, or --despite %s if it is harmless", t.Name, f.c.Table, TriggerSelf)
 		}
 	}
@@ -199,8 +219,7 @@ func (f *finder) sources(method string) {
 	}
 	for _, name := range f.c.Reads.Tables {
 		for _, t := range f.c.Table.Triggers {
-			fires := f.c.Verb == sqltext.Update && t.Update || f.c.Verb == sqltext.Delete && t.Delete
-			if fires && t.Writes(f.c.D, name) {
+			if f.fires(t) && t.Writes(f.c.D, name) {
 				f.add(Source, Refusal, "trigger %s writes to %s, which the step reads: later rows would be changed by what came of earlier ones; %s, or --despite %s if that does not matter", t.Name, name, way, Source)
 			}
 		}

@@ -123,6 +123,9 @@ func look(ctx context.Context, db engine.DB, t *change.Table) (Table, error) {
 	}
 	for _, tr := range t.Triggers {
 		s.Triggers = append(s.Triggers, tr.Name+" ("+tr.Events+")")
+		if tr.Definer != "" {
+			remark("trigger %s runs with the rights of %s", tr.Name, tr.Definer)
+		}
 	}
 	if len(t.Triggers) > 0 {
 		remark("triggers fire for every changed row, and what they change elsewhere is not kept")

@@ -259,7 +259,7 @@ func (db *DB) indexes(ctx context.Context, t *change.Table, schema string) error
 }
 
 func (db *DB) triggers(ctx context.Context, t *change.Table, schema string) error {
-	rows, err := db.pool.QueryContext(ctx, "SELECT trigger_name, lower(action_timing), lower(event_manipulation), action_statement FROM information_schema.triggers WHERE event_object_schema = ? AND event_object_table = ? ORDER BY 1", schema, t.Name)
+	rows, err := db.pool.QueryContext(ctx, "SELECT trigger_name, lower(action_timing), lower(event_manipulation), action_statement, definer FROM information_schema.triggers WHERE event_object_schema = ? AND event_object_table = ? ORDER BY 1", schema, t.Name)
 	if err != nil {
 		return err
 	}
@@ -267,8 +267,11 @@ func (db *DB) triggers(ctx context.Context, t *change.Table, schema string) erro
 	for rows.Next() {
 		var tr change.Trigger
 		var timing, event string
-		if err := rows.Scan(&tr.Name, &timing, &event, &tr.Text); err != nil {
+		if err := rows.Scan(&tr.Name, &timing, &event, &tr.Text, &tr.Definer); err != nil {
 			return err
+		}
+		if tr.Definer == db.user {
+			tr.Definer = ""
 		}
 		tr.Events, tr.Update, tr.Delete, tr.Insert = timing+" "+event, event == "update", event == "delete", event == "insert"
 		t.Triggers = append(t.Triggers, tr)

@@ -87,7 +87,7 @@ func (db *DB) TrustKept(ctx context.Context, kept *change.Kept) error {
 	case kind == "BASE TABLE" && kept.Packed == "", kind == "VIEW" && kept.Packed != "" && definer == me:
 		return nil
 	case kind == "VIEW" && kept.Packed != "":
-		return &engine.UntrustedError{Msg: fmt.Sprintf("the kept values are read through the view %s, which %s has made and could have call anything; let that user do it, or say --trust-record when you have looked at it", kept.Table, definer)}
+		return &engine.UntrustedError{Msg: fmt.Sprintf("the kept values are read through the view %s, which %s has made, and which could call anything; let that user do it, or say --trust-record when you have looked at it", kept.Table, definer)}
 	}
 	return &engine.UntrustedError{Msg: fmt.Sprintf("the kept values are in %s, which is not what the run made (%s)", kept.Table, strings.ToLower(kind))}
 }

@@ -144,8 +144,8 @@ func (f *follower) tables(ctx context.Context, refs []sqltext.Name, in string) e
 		} else {
 			f.seen[id] = true
 		}
-		var text string
-		err := f.db.pool.QueryRowContext(ctx, "SELECT coalesce(view_definition, '') FROM information_schema.views WHERE table_schema = ? AND table_name = ?", schema, name).Scan(&text)
+		var text, definer, security string
+		err := f.db.pool.QueryRowContext(ctx, "SELECT coalesce(view_definition, ''), definer, security_type FROM information_schema.views WHERE table_schema = ? AND table_name = ?", schema, name).Scan(&text, &definer, &security)
 		if errors.Is(err, sql.ErrNoRows) {
 			f.r.Table(name)
 			continue // a table, or a name of the statement's own
@@ -153,6 +153,7 @@ func (f *follower) tables(ctx context.Context, refs []sqltext.Name, in string) e
 		if err != nil {
 			return err
 		}
+		f.rights("view "+name, definer, security)
 		if err := f.text(ctx, text, schema, "view "+name); err != nil {
 			return err
 		}
@@ -171,6 +172,13 @@ func (f *follower) text(ctx context.Context, text, schema, what string) error {
 		return err
 	}
 	return f.calls(ctx, tokens, schema, false)
+}
+
+// rights notes a view or function that runs as another user.
+func (f *follower) rights(what, definer, security string) {
+	if security == "DEFINER" && definer != f.db.user {
+		f.r.Merge(change.Reads{Definer: []string{what + " (" + definer + ")"}})
+	}
 }
 
 // calls looks up the functions that are called.
@@ -205,14 +213,15 @@ func (f *follower) calls(ctx context.Context, tokens []sqltext.Token, in string,
 		} else {
 			f.seen[id] = true
 		}
-		var text, access string
-		err := f.db.pool.QueryRowContext(ctx, "SELECT coalesce(routine_definition, ''), sql_data_access FROM information_schema.routines WHERE routine_type = 'FUNCTION' AND routine_schema = ? AND routine_name = ?", schema, word).Scan(&text, &access)
+		var text, access, definer, security string
+		err := f.db.pool.QueryRowContext(ctx, "SELECT coalesce(routine_definition, ''), sql_data_access, definer, security_type FROM information_schema.routines WHERE routine_type = 'FUNCTION' AND routine_schema = ? AND routine_name = ?", schema, word).Scan(&text, &access, &definer, &security)
 		if errors.Is(err, sql.ErrNoRows) {
 			continue // the server's own
 		}
 		if err != nil {
 			return err
 		}
+		f.rights(word+"()", definer, security)
 		if tokens, err := sqltext.Lex(d, text); err != nil || text == "" || slices.ContainsFunc(tokens, func(t sqltext.Token) bool { return t.Is("EXECUTE") || t.Is("CALL") }) {
 			f.r.Merge(change.Reads{Opaque: []string{word + "()"}})
 			continue

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"context"
 	"testing"
 
 	"jugatum/internal/change"
@@ -38,4 +39,26 @@ func TestReads(t *testing.T) {
 func TestHeavyWalk(t *testing.T) {
 	db, raw := open(t, "CREATE TABLE heavy (id integer PRIMARY KEY, note longtext)")
 	enginetest.HeavyWalk(t, db, raw)
+}
+
+// TestRights: what is read or done with another user's rights is told, through
+// views of views as well.
+func TestRights(t *testing.T) {
+	db, plain := open(t, "CREATE USER IF NOT EXISTS owner_of_views", "CREATE TABLE t (id int PRIMARY KEY, v int)", "CREATE TABLE o (k int PRIMARY KEY, v int)",
+		"GRANT SELECT ON o TO owner_of_views", "CREATE VIEW mine AS SELECT v FROM o", "CREATE DEFINER = owner_of_views SQL SECURITY INVOKER VIEW invoked AS SELECT v FROM o",
+		"CREATE DEFINER = owner_of_views VIEW theirs AS SELECT v FROM o", "CREATE VIEW above AS SELECT v FROM theirs",
+		"CREATE DEFINER = owner_of_views FUNCTION plus(a int) RETURNS int DETERMINISTIC NO SQL RETURN a + 1",
+		"CREATE TRIGGER a BEFORE UPDATE ON t FOR EACH ROW SET new.v = new.v", "CREATE DEFINER = owner_of_views TRIGGER b BEFORE UPDATE ON t FOR EACH ROW SET new.v = new.v")
+	t.Cleanup(func() { plain.Exec("DROP USER owner_of_views") })
+	enginetest.Reads(t, db, []enginetest.ReadsCase{
+		{SQL: "UPDATE t SET v = (SELECT max(v) FROM mine)"},
+		{SQL: "UPDATE t SET v = (SELECT max(v) FROM invoked)"},
+		{SQL: "UPDATE t SET v = (SELECT max(v) FROM theirs)", Want: change.Reads{Definer: []string{"view theirs (owner_of_views@%)"}}},
+		{SQL: "UPDATE t SET v = (SELECT max(v) FROM above)", Want: change.Reads{Definer: []string{"view theirs (owner_of_views@%)"}}},
+		{SQL: "UPDATE t SET v = plus(v)", Want: change.Reads{Definer: []string{"plus() (owner_of_views@%)"}}},
+	})
+	x, err := db.Table(context.Background(), "", "t")
+	if err != nil || len(x.Triggers) != 2 || x.Triggers[0].Definer != "" || x.Triggers[1].Definer != "owner_of_views@%" {
+		t.Errorf("%+v %v", x, err)
+	}
 }

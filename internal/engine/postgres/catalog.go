@@ -308,19 +308,19 @@ func (db *DB) indexes(ctx context.Context, t *change.Table, oid uint32) error {
 func (db *DB) triggers(ctx context.Context, t *change.Table, oid uint32) error {
 	// Those of partitions fire for the table's rows as well; what they have from the
 	// table itself is not counted twice.
-	rows, err := db.pool.QueryContext(ctx, `SELECT tgname, tgtype::int, coalesce(prosrc, '') FROM pg_trigger LEFT JOIN pg_proc p ON p.oid = tgfoid
+	rows, err := db.pool.QueryContext(ctx, `SELECT tgname, tgtype::int, coalesce(prosrc, ''), CASE WHEN prosecdef AND pg_get_userbyid(proowner) <> current_user THEN pg_get_userbyid(proowner) ELSE '' END FROM pg_trigger LEFT JOIN pg_proc p ON p.oid = tgfoid
 		WHERE (tgrelid = $1 OR tgparentid = 0 AND tgrelid IN (SELECT relid FROM pg_partition_tree($1::regclass))) AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgname`, oid)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var name, text string
+		var name, text, definer string
 		var bits int // pg_trigger.h: 1 for each row, 2 before, 4 insert, 8 delete, 16 update
-		if err := rows.Scan(&name, &bits, &text); err != nil {
+		if err := rows.Scan(&name, &bits, &text, &definer); err != nil {
 			return err
 		}
-		tr := change.Trigger{Name: name, Insert: bits&4 != 0, Delete: bits&8 != 0, Update: bits&16 != 0, Statement: bits&1 == 0, Text: text}
+		tr := change.Trigger{Name: name, Insert: bits&4 != 0, Delete: bits&8 != 0, Update: bits&16 != 0, Statement: bits&1 == 0, Text: text, Definer: definer}
 		var events []string
 		for bit, word := range map[int]string{4: "insert", 8: "delete", 16: "update"} {
 			if bits&bit != 0 {

@@ -22,6 +22,9 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 	if err := db.readAlike(ctx, c); err != nil {
 		return r, err
 	}
+	if err := db.rights(ctx, c, &r); err != nil {
+		return r, err
+	}
 	whole := *c
 	if c.First != nil { // its own way to the first rows reads the target by design
 		r.Target = slices.ContainsFunc(c.First.Order.Tokens, func(t sqltext.Token) bool { return t.Is("SELECT") })
@@ -57,6 +60,53 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 	}
 	r.Clock = seen.clock
 	return r, db.calls(ctx, c, seen.calls, &r)
+}
+
+// rights finds what the statement reads with other rights than this user's: views
+// that run as their owner, also those that other views read, and tables of which
+// row policies hold.
+func (db *DB) rights(ctx context.Context, c *change.Change, r *change.Reads) error {
+	var schemas, names []string
+	for _, n := range c.TableRefs() {
+		schema := ""
+		if n.Qualified {
+			schema = n.Schema.Name()
+		}
+		schemas, names = append(schemas, schema), append(names, n.Table.Name())
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	path, err := db.schemas(ctx)
+	if err != nil {
+		return err
+	}
+	rows, err := db.pool.QueryContext(ctx, `WITH RECURSIVE reached AS (
+			SELECT c.oid, c.relkind FROM unnest(CAST($1 AS text[]), CAST($2 AS text[])) AS w(schema, name) JOIN pg_class c ON c.relname = w.name JOIN pg_namespace n ON n.oid = c.relnamespace
+			WHERE n.nspname = w.schema OR w.schema = '' AND n.nspname = ANY(CAST($3 AS text[]))
+			UNION SELECT c.oid, c.relkind FROM reached JOIN pg_rewrite w ON w.ev_class = reached.oid AND reached.relkind = 'v'
+				JOIN pg_depend x ON x.classid = 'pg_rewrite'::regclass AND x.objid = w.oid AND x.refclassid = 'pg_class'::regclass JOIN pg_class c ON c.oid = x.refobjid)
+		SELECT DISTINCT c.relname, CASE WHEN c.relkind = 'v' AND pg_get_userbyid(c.relowner) <> current_user AND NOT coalesce('security_invoker=true' = ANY(c.reloptions) OR 'security_invoker=on' = ANY(c.reloptions), false)
+				THEN pg_get_userbyid(c.relowner) ELSE '' END, c.relrowsecurity AND row_security_active(c.oid)
+		FROM reached JOIN pg_class c USING (oid) ORDER BY 1`, schemas, names, path)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name, owner string
+		var policies bool
+		if err := rows.Scan(&name, &owner, &policies); err != nil {
+			return err
+		}
+		if owner != "" {
+			r.Merge(change.Reads{Definer: []string{"view " + name + " (" + owner + ")"}})
+		}
+		if policies && name != c.Table.Name {
+			r.Merge(change.Reads{Policies: []string{name}})
+		}
+	}
+	return rows.Err()
 }
 
 // Accepts asks for the plan of the statement.
@@ -202,7 +252,8 @@ func (db *DB) calls(ctx context.Context, c *change.Change, calls map[[2]string]b
 	}
 	rows, err := db.pool.QueryContext(ctx, `SELECT DISTINCT p.proname, n.nspname = 'pg_catalog', p.provolatile::text,
 			n.nspname <> 'pg_catalog' AND p.provolatile <> 'i' AND p.prokind IN ('f', 'w') AND NOT (l.lanname IN ('c', 'internal')
-				AND EXISTS (SELECT 1 FROM pg_depend x JOIN pg_extension e ON e.oid = x.refobjid WHERE x.classid = 'pg_proc'::regclass AND x.objid = p.oid AND x.deptype = 'e' AND e.extname NOT IN ('dblink', 'tablefunc', 'xml2')))
+				AND EXISTS (SELECT 1 FROM pg_depend x JOIN pg_extension e ON e.oid = x.refobjid WHERE x.classid = 'pg_proc'::regclass AND x.objid = p.oid AND x.deptype = 'e' AND e.extname NOT IN ('dblink', 'tablefunc', 'xml2'))),
+			CASE WHEN p.prosecdef AND pg_get_userbyid(p.proowner) <> current_user THEN pg_get_userbyid(p.proowner) ELSE '' END
 		FROM unnest(CAST($1 AS text[]), CAST($2 AS text[])) AS w(schema, name) JOIN pg_proc p ON p.proname = w.name JOIN pg_namespace n ON n.oid = p.pronamespace JOIN pg_language l ON l.oid = p.prolang
 		WHERE n.nspname = w.schema OR w.schema = '' AND n.nspname = ANY(CAST($3 AS text[])) ORDER BY 1`, schemas, names, path)
 	if err != nil {
@@ -210,12 +261,15 @@ func (db *DB) calls(ctx context.Context, c *change.Change, calls map[[2]string]b
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var name, volatility string
+		var name, volatility, owner string
 		var builtIn, opaque bool
-		if err := rows.Scan(&name, &builtIn, &volatility, &opaque); err != nil {
+		if err := rows.Scan(&name, &builtIn, &volatility, &opaque, &owner); err != nil {
 			return err
 		}
 		call := name + "()"
+		if owner != "" {
+			r.Merge(change.Reads{Definer: []string{call + " (" + owner + ")"}})
+		}
 		switch {
 		case builtIn && (name == "now" || name == "transaction_timestamp" || name == "statement_timestamp"):
 			r.Clock = true

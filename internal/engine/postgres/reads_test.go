@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"strings"
 	"testing"
 
 	"jugatum/internal/change"
@@ -55,4 +56,38 @@ func TestReads(t *testing.T) {
 func TestHeavyWalk(t *testing.T) {
 	db, raw := open(t, "CREATE TABLE heavy (id integer PRIMARY KEY, note text)")
 	enginetest.HeavyWalk(t, db, raw)
+}
+
+// TestRights: what is read or done with another user's rights is told, through
+// views of views as well, and which row policies have a say.
+func TestRights(t *testing.T) {
+	db, plain := open(t, "CREATE TABLE t (id int PRIMARY KEY, v int)", "CREATE TABLE o (k int PRIMARY KEY, v int)", "CREATE TABLE hidden (k int PRIMARY KEY)", "ALTER TABLE hidden ENABLE ROW LEVEL SECURITY",
+		"DROP ROLE IF EXISTS owner_of_views", "CREATE ROLE owner_of_views", "GRANT USAGE, CREATE ON SCHEMA public TO owner_of_views", "GRANT SELECT ON o TO owner_of_views",
+		"CREATE VIEW mine AS SELECT v FROM o", "CREATE VIEW theirs AS SELECT v FROM o", "ALTER VIEW theirs OWNER TO owner_of_views", "CREATE VIEW above AS SELECT v FROM theirs",
+		"CREATE FUNCTION theirs(int) RETURNS int LANGUAGE plpgsql IMMUTABLE SECURITY DEFINER AS 'BEGIN RETURN $1; END'", "ALTER FUNCTION theirs(int) OWNER TO owner_of_views",
+		"CREATE FUNCTION fires() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS 'BEGIN RETURN new; END'", "ALTER FUNCTION fires() OWNER TO owner_of_views", "CREATE TRIGGER tr BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION fires()",
+		"DROP ROLE IF EXISTS clerk_of_rights", "CREATE ROLE clerk_of_rights LOGIN", "GRANT USAGE ON SCHEMA public TO clerk_of_rights", "GRANT SELECT, UPDATE ON ALL TABLES IN SCHEMA public TO clerk_of_rights")
+	t.Cleanup(func() {
+		plain.Exec("DROP OWNED BY owner_of_views, clerk_of_rights CASCADE")
+		plain.Exec("DROP ROLE owner_of_views, clerk_of_rights")
+	})
+	enginetest.Reads(t, db, []enginetest.ReadsCase{
+		{SQL: "UPDATE t SET v = (SELECT max(v) FROM mine)"},
+		{SQL: "UPDATE t SET v = (SELECT max(v) FROM theirs)", Want: change.Reads{Definer: []string{"view theirs (owner_of_views)"}}},
+		{SQL: "UPDATE t SET v = (SELECT max(v) FROM public.above)", Want: change.Reads{Definer: []string{"view theirs (owner_of_views)"}}},
+		{SQL: "UPDATE t SET v = theirs(v)", Want: change.Reads{Definer: []string{"theirs() (owner_of_views)"}}},
+		{SQL: "UPDATE t SET v = (SELECT max(k) FROM hidden)"}, // a superuser is above policies
+	})
+	if x, err := db.Table(context.Background(), "", "t"); err != nil || len(x.Triggers) != 1 || x.Triggers[0].Definer != "owner_of_views" {
+		t.Errorf("%+v %v", x, err)
+	}
+	clerk, err := Open(context.Background(), strings.Replace(server.URL("postgres"), "postgres@", "clerk_of_rights@", 1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer clerk.Close()
+	enginetest.Reads(t, clerk, []enginetest.ReadsCase{
+		{SQL: "UPDATE t SET v = (SELECT max(k) FROM hidden)", Want: change.Reads{Policies: []string{"hidden"}}},
+		{SQL: "UPDATE t SET v = (SELECT max(v) FROM mine)", Want: change.Reads{Definer: []string{"view mine (postgres)"}}},
+	})
 }
