@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -47,7 +48,7 @@ func (a *app) sealer() func([]byte) string {
 // doubt says why a record may not be what was recorded; changed, that this user
 // made it and somebody has changed it since.
 func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, changed bool) {
-	verdict := seal.Unknown
+	verdict, divided := seal.Unknown, seal.Genuine
 	k, err := key()
 	if err == nil {
 		text, err := l.Signed(r)
@@ -55,14 +56,24 @@ func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, changed b
 			return err.Error(), false
 		}
 		verdict = k.Check(text, r.Options.Seal)
+		for _, st := range r.Steps {
+			if st.Status == ledger.Running && verdict == seal.Genuine { // a step that is done has only its kept values left
+				divided = k.Check(st.SignedWalk(r))
+			}
+			if divided == seal.Changed {
+				return fmt.Sprintf("somebody has changed how the rows of step %s were divided among workers", st.Name), true
+			}
+		}
 	}
 	keeper, ok := db.(engine.LedgerKeeper)
 	keeps := ok && keeper.KeepsLedger()
 	switch {
 	case verdict == seal.Changed:
 		return "somebody has changed it since it was made", true
-	case verdict == seal.Genuine && r.Options.SealedFor == l.Database():
+	case verdict == seal.Genuine && r.Options.SealedFor == l.Database() && (divided == seal.Genuine || keeps && r.DBUser == db.User()):
 		return "", false
+	case verdict == seal.Genuine && divided != seal.Genuine:
+		return "how its rows were divided among workers has no seal of yours: another person went on with it, or an earlier version began it", false
 	case verdict == seal.Genuine:
 		return fmt.Sprintf("you recorded it in a database called %s", r.Options.SealedFor), false
 	case keeps && r.DBUser == db.User():
@@ -75,9 +86,17 @@ func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, changed b
 	return "it has no seal of yours, and whoever may write to the database could have written it", false
 }
 
-// believe shows the SQL of a record that this user has not made, and asks. One
-// that was changed after this user had made it is refused.
-func (a *app) believe(c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
+// believe refuses a record of which the parts do not agree, and one that was
+// changed after this user had made it. The SQL of one that this user has not made
+// it shows first, and asks.
+func (a *app) believe(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
+	if err := a.known(c, db, l, r); err != nil {
+		return err
+	}
+	return l.Coherent(ctx, r)
+}
+
+func (a *app) known(c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
 	why, changed := doubt(db, l, r)
 	switch {
 	case why == "":

@@ -11,6 +11,7 @@ import (
 	"jugatum/internal/engine/mariadb"
 	"jugatum/internal/engine/postgres"
 	"jugatum/internal/engine/sqlite"
+	"jugatum/internal/ledger"
 	"jugatum/internal/term"
 )
 
@@ -24,11 +25,11 @@ func (a *app) open(ctx context.Context, c *cli.Command) (engine.DB, error) {
 		a.warned = true
 		a.err.Printf("  %s --db holds a password, which other users of this machine can see among the processes; JUGATUM_DB, PGPASSWORD, MYSQL_PWD or PostgreSQL's password file hide it\n", a.err.Paint(term.Warn, "warning"))
 	}
-	ledger := c.String("ledger")
+	place := c.String("ledger")
 	if strings.HasPrefix(url, "sqlite:") && !a.given("ledger") {
-		ledger = "" // the environment names it for other databases
+		place = "" // the environment names it for other databases
 	}
-	db, err := openAt(ctx, url, ledger)
+	db, err := openAt(ctx, url, place)
 	if err != nil {
 		return nil, err
 	}
@@ -38,13 +39,22 @@ func (a *app) open(ctx context.Context, c *cli.Command) (engine.DB, error) {
 	return db, nil
 }
 
+// ledger is the record in a database; that an old one was brought up to date is told.
+func (a *app) ledger(db engine.DB) *ledger.Ledger {
+	l := ledger.Open(db)
+	l.Migrated = func(from, to int) {
+		a.err.Printf("  the ledger in %s was brought from version %d to version %d\n", term.Clean(db.Name()), from, to)
+	}
+	return l
+}
+
 // openAt connects to a database whose ledger is in a named place, or "" where it is found.
-func openAt(ctx context.Context, url, ledger string) (engine.DB, error) {
+func openAt(ctx context.Context, url, where string) (engine.DB, error) {
 	db, err := openURL(ctx, url)
 	if err != nil {
 		return nil, err
 	}
-	if err := place(ctx, db, ledger); err != nil {
+	if err := place(ctx, db, where); err != nil {
 		db.Close()
 		return nil, err
 	}

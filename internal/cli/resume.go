@@ -66,11 +66,11 @@ func (a *app) resume() *cli.Command {
 				if err := follow(ctx, c, db, &r.Options); err != nil {
 					return err
 				}
-				if err := a.believe(c, db, l, r); err != nil {
+				if err := a.believe(ctx, c, db, l, r); err != nil {
 					return err
 				}
-				if err := l.Coherent(ctx, r); err != nil {
-					return err
+				if k, err := key(); err == nil {
+					r.Sealer = k.Seal
 				}
 				p, work, err := prepare(ctx, db, l, r)
 				if err != nil {
@@ -100,7 +100,7 @@ func (a *app) withRun(ctx context.Context, c *cli.Command, do func(engine.DB, *l
 		return err
 	}
 	defer db.Close()
-	l := ledger.Open(db)
+	l := a.ledger(db)
 	r, err := l.Load(ctx, id)
 	if err == ledger.ErrNone {
 		return usagef("%s: %v", db.Name(), err)
@@ -123,6 +123,9 @@ func prepare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run)
 	}
 	orig, err := l.Load(ctx, r.UndoOf)
 	if err != nil {
+		return nil, nil, err
+	}
+	if err := l.Coherent(ctx, orig); err != nil {
 		return nil, nil, err
 	}
 	return p, work, asUndo(work, orig)

@@ -85,7 +85,7 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan) error {
 			a.err.Printf("  %s lag: no standby is connected now; one that comes will be waited for\n", a.err.Paint(term.Warn, "warning"))
 		}
 	}
-	l := ledger.Open(p.db)
+	l := a.ledger(p.db)
 	if err := a.earlier(ctx, c, p, l); err != nil {
 		return err
 	}

@@ -32,7 +32,7 @@ func (a *app) runs() *cli.Command {
 				return err
 			}
 			defer db.Close()
-			list, err := ledger.Open(db).List(ctx)
+			list, err := a.ledger(db).List(ctx)
 			if err != nil {
 				return err
 			}

@@ -54,7 +54,7 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if err := mayWrite(ctx, c, db); err != nil {
 		return err
 	}
-	if err := a.believe(c, db, l, orig); err != nil {
+	if err := a.believe(ctx, c, db, l, orig); err != nil {
 		return err
 	}
 	p, err := restoreLoosely(ctx, db, orig)

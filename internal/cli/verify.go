@@ -25,7 +25,7 @@ func (a *app) verify() *cli.Command {
 				if r.UndoneBy != 0 {
 					return refusef("run %d was taken back by run %d; `jugatum verify %d` checks that", r.ID, r.UndoneBy, r.UndoneBy)
 				}
-				if err := a.believe(c, db, l, r); err != nil {
+				if err := a.believe(ctx, c, db, l, r); err != nil {
 					return err
 				}
 				p, work, err := prepare(ctx, db, l, r)

@@ -23,20 +23,37 @@ func (d *database) copied() (back func()) {
 	return func() { d.exec(undo...) }
 }
 
-// TestDamagedRecords: whatever happens to a run's record, a resume is refused or
-// does what the run was to do; it never ends well with another result.
+// fault has every update of a row fail, and faultless no longer.
+func (d *database) fault(table string, id int) {
+	d.t.Helper()
+	when := fmt.Sprint("old.id = ", id)
+	d.exec(map[string][]string{
+		"sqlite":   {"CREATE TRIGGER fault BEFORE UPDATE ON " + table + " WHEN " + when + " BEGIN SELECT raise(ABORT, 'a fault'); END"},
+		"postgres": {"CREATE FUNCTION fault() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RAISE EXCEPTION ''a fault''; END'", "CREATE TRIGGER fault BEFORE UPDATE ON " + table + " FOR EACH ROW WHEN (" + when + ") EXECUTE FUNCTION fault()"},
+		"mariadb":  {"CREATE TRIGGER fault BEFORE UPDATE ON " + table + " FOR EACH ROW IF " + when + " THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'a fault'; END IF"},
+	}[d.engine]...)
+}
+
+func (d *database) faultless(table string) {
+	d.t.Helper()
+	if d.engine == "postgres" {
+		d.exec("DROP TRIGGER fault ON "+table, "DROP FUNCTION fault()")
+		return
+	}
+	d.exec("DROP TRIGGER fault")
+}
+
+// TestDamagedRecords: whatever happens to a run's record, a resume or an undo is
+// refused or does what it was to do; it never ends well with another result.
 func TestDamagedRecords(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		const rows = 900
 		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer)", fmt.Sprintf("INSERT INTO t SELECT i, i FROM %s", d.numbers(rows)))
-		d.exec(map[string][]string{
-			"sqlite":   {"CREATE TRIGGER fault BEFORE UPDATE ON t WHEN old.id = 405 BEGIN SELECT raise(ABORT, 'a fault'); END"},
-			"postgres": {"CREATE FUNCTION fault() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RAISE EXCEPTION ''a fault''; END'", "CREATE TRIGGER fault BEFORE UPDATE ON t FOR EACH ROW WHEN (old.id = 405) EXECUTE FUNCTION fault()"},
-			"mariadb":  {"CREATE TRIGGER fault BEFORE UPDATE ON t FOR EACH ROW IF old.id = 405 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'a fault'; END IF"},
-		}[d.engine]...)
-		d.must(1, "run", "--sql", "UPDATE t SET n = n * 3 + 1 WHERE id % 10 <> 0", "--accept", fmt.Sprint(rows-rows/10), "--batch", "50")
-		d.exec(map[bool]string{true: "DROP TRIGGER fault ON t", false: "DROP TRIGGER fault"}[d.engine == "postgres"])
+		d.fault("t", 405)
+		d.must(1, append([]string{"run", "--sql", "UPDATE t SET n = n * 3 + 1 WHERE id % 10 <> 0", "--accept", fmt.Sprint(rows - rows/10), "--batch", "25"}, d.workers(3)...)...)
+		d.faultless("t")
 		back := d.copied()
+		d.within = true
 
 		type cell struct{ table, column string }
 		var cells []cell
@@ -61,8 +78,12 @@ func TestDamagedRecords(t *testing.T) {
 		for i := range cases {
 			c := cells[i%len(cells)]
 			last := ""
-			if c.table == "batch" {
-				last = " WHERE n = " + d.one("SELECT max(n) FROM "+d.ledger("batch"))
+			lane := d.lines("SELECT n FROM " + d.ledger("lane") + " WHERE batches > 0 OR n > 1 ORDER BY n")
+			switch n := lane[rnd.IntN(len(lane))]; c.table {
+			case "lane":
+				last = " WHERE n = " + n
+			case "batch":
+				last = " WHERE lane = 1 AND n = " + d.one("SELECT max(n) FROM "+d.ledger("batch")+" WHERE lane = 1")
 			}
 			old := d.one("SELECT CAST(" + c.column + " AS " + d.by("char", "text") + ") FROM " + d.ledger(c.table) + last)
 			text := []byte(old)
@@ -79,12 +100,13 @@ func TestDamagedRecords(t *testing.T) {
 				text = []byte(fmt.Sprint(rnd.IntN(1000)))
 			}
 			d.db.Exec("UPDATE " + d.ledger(c.table) + " SET " + c.column + " = '" + strings.ReplaceAll(string(text), "'", "''") + "'" + last) // or not, where a key would stand twice or the type is another
-			o := d.jugatum("resume", "1")
+			command := []string{"resume", "undo"}[rnd.IntN(2)]
+			o := d.jugatum(command, "1")
 			done[o.status]++
 			wrong := d.one("SELECT count(*) FROM t WHERE n <> id AND (n <> id * 3 + 1 OR id % 10 = 0)") // neither untouched nor changed once
-			left := d.one("SELECT count(*) FROM t WHERE n = id AND id % 10 <> 0")
+			left := d.one("SELECT count(*) FROM t WHERE id % 10 <> 0 AND n " + map[string]string{"resume": "=", "undo": "<>"}[command] + " id")
 			if wrong != "0" || d.one("SELECT count(*) FROM t") != fmt.Sprint(rows) || o.status == 0 && left != "0" {
-				t.Errorf("%s.%s was %q, is %q: status %d with %s rows wrong and %s not changed\n%s%s", c.table, c.column, old, text, o.status, wrong, left, o.out, o.err)
+				t.Errorf("%s.%s was %q, is %q, %s: status %d with %s rows wrong and %s not done\n%s%s", c.table, c.column, old, text, command, o.status, wrong, left, o.out, o.err)
 			}
 			back()
 		}

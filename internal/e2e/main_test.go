@@ -111,17 +111,22 @@ func engines(t *testing.T, f func(t *testing.T, d *database)) {
 
 func fresh(t testing.TB, engine string) *database {
 	t.Helper()
+	return named(t, engine, newName())
+}
+
+// named makes an empty database of this name.
+func named(t testing.TB, engine, name string) *database {
+	t.Helper()
 	d := &database{t: t, engine: engine}
 	var err error
 	if engine == "sqlite" {
-		path := filepath.Join(t.TempDir(), "t.db")
+		path := filepath.Join(t.TempDir(), name+".db")
 		d.url = "sqlite:" + path
 		d.db, err = sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(20000)&_pragma=journal_mode(wal)")
 	} else if engine == "mariadb" {
 		if maria == nil {
 			t.Skip(noM)
 		}
-		name := newName()
 		admin, aerr := sql.Open("mysql", maria.DSN("mysql"))
 		if aerr != nil {
 			t.Fatal(aerr)
@@ -136,7 +141,6 @@ func fresh(t testing.TB, engine string) *database {
 		if server == nil {
 			t.Skip(noPG)
 		}
-		name := newName()
 		admin, aerr := sql.Open("pgx", server.URL("postgres"))
 		if aerr != nil {
 			t.Fatal(aerr)

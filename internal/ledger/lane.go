@@ -2,8 +2,6 @@ package ledger
 
 import (
 	"context"
-	"database/sql"
-	"errors"
 	"fmt"
 
 	"jugatum/internal/change"
@@ -58,6 +56,7 @@ func (l *Lane) AtEnd() bool {
 // BeginStep fixes the end of a step's walk, with one lane for all of it, and
 // marks the step as running.
 func (l *Ledger) BeginStep(ctx context.Context, s *engine.Session, r *Run, st *Step, end change.KeyValue) error {
+	w := walk{Lanes: []stretch{{N: 1, To: end.Encode()}}}
 	err := l.ours(ctx, s, r, func(tx *engine.Tx) error {
 		// An earlier try may have taken effect, its answer lost.
 		if _, err := tx.Exec(ctx, l.sql("DELETE FROM @lane WHERE run = ? AND step = ? AND batches = 0"), r.ID, st.N); err != nil {
@@ -66,13 +65,13 @@ func (l *Ledger) BeginStep(ctx context.Context, s *engine.Session, r *Run, st *S
 		if _, err := tx.Exec(ctx, l.sql("INSERT INTO @lane (run, step, n, checkpoint, walk_end, batches, kept, done) VALUES (?, ?, 1, '', ?, 0, 0, 0)"), r.ID, st.N, end.Encode()); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'running', table_rows = ? WHERE run = ? AND n = ?"), st.TableRows, r.ID, st.N)
+		_, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'running', table_rows = ?, walk = ? WHERE run = ? AND n = ?"), st.TableRows, w.text(r, st), r.ID, st.N)
 		return err
 	})
 	if err != nil {
 		return err
 	}
-	st.Status, st.Lanes = Running, []*Lane{{N: 1, End: end}}
+	st.Status, st.Lanes, st.walk = Running, []*Lane{{N: 1, End: end}}, w
 	return nil
 }
 
@@ -81,6 +80,7 @@ func (l *Ledger) BeginStep(ctx context.Context, s *engine.Session, r *Run, st *S
 // thought to be.
 func (l *Ledger) Divide(ctx context.Context, s *engine.Session, r *Run, st *Step, lane *Lane, cuts []change.KeyValue) error {
 	var fresh []*Lane
+	var w walk
 	last := 0
 	for _, x := range st.Lanes {
 		last = max(last, x.N)
@@ -106,13 +106,17 @@ func (l *Ledger) Divide(ctx context.Context, s *engine.Session, r *Run, st *Step
 			}
 			fresh = append(fresh, x)
 		}
-		return nil
+		if w = st.walk.divided(lane.N, fresh); len(w.Lanes) == 0 {
+			return nil
+		}
+		_, err = tx.Exec(ctx, l.sql("UPDATE @step SET walk = ? WHERE run = ? AND n = ?"), w.text(r, st), r.ID, st.N)
+		return err
 	})
 	if err != nil {
 		return err
 	}
 	lane.End = cuts[0]
-	st.Lanes = append(st.Lanes, fresh...)
+	st.Lanes, st.walk = append(st.Lanes, fresh...), w
 	return nil
 }
 
@@ -250,19 +254,4 @@ func (l *Ledger) loadLanes(ctx context.Context, r *Run) error {
 		}
 	}
 	return rows.Err()
-}
-
-// Coherent refuses a run whose lanes stand where no batch of theirs has ended: to go
-// on from there would change rows twice or pass rows by.
-func (l *Ledger) Coherent(ctx context.Context, r *Run) error {
-	var step, lane int64
-	err := l.db.Pool().QueryRowContext(ctx, l.read(`SELECT a.step, a.n FROM @lane a WHERE a.run = ? AND a.done = 0 AND (a.batches <> (SELECT coalesce(max(b.n), 0) FROM @batch b WHERE b.run = a.run AND b.step = a.step AND b.lane = a.n)
-		OR a.batches > 0 AND NOT EXISTS (SELECT 1 FROM @batch b WHERE b.run = a.run AND b.step = a.step AND b.lane = a.n AND b.key_to = a.checkpoint)) ORDER BY a.step, a.n LIMIT 1`), r.ID).Scan(&step, &lane)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil
-	}
-	if err == nil {
-		err = &engine.UntrustedError{Msg: fmt.Sprintf("run %d, step %d: lane %d stands where none of its batches has ended, so that somebody has changed the ledger; the run cannot go on, but it can be undone", r.ID, step, lane)}
-	}
-	return err
 }

@@ -78,7 +78,7 @@ type Run struct {
 	Steps     []*Step
 	UndoneBy  int64 // run that took this one back or is about to, 0 if none
 
-	Sealer func(record []byte) string // gives a new run its seal; may be nil
+	Sealer func(record []byte) string // gives the seals of what is recorded of the run; may be nil
 
 	holder    string
 	heartbeat time.Time
@@ -102,6 +102,8 @@ type Step struct {
 	Status      string
 	Lanes       []*Lane // none before the step begins
 	Totals      Totals
+
+	walk walk // where the lanes begin and end, as recorded
 }
 
 // Totals add up the batches of a step. Log.Bytes and so on are -1 if no batch told.
@@ -205,8 +207,8 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []*
 	for _, st := range r.Steps {
 		keys, _ := json.Marshal(st.KeyColumns)
 		cols, _ := json.Marshal(st.SetColumns)
-		if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @step (run, n, name, verb, table_schema, table_name, key_columns, set_columns, method, kept_table, matched, to_change, table_rows, status)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`), r.ID, st.N, st.Name, st.Verb, st.TableSchema, st.TableName, string(keys), string(cols), st.Method, cmp.Or(st.PackedTable, st.KeptTable),
+		if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @step (run, n, name, verb, table_schema, table_name, key_columns, set_columns, method, kept_table, matched, to_change, table_rows, status, walk)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')`), r.ID, st.N, st.Name, st.Verb, st.TableSchema, st.TableName, string(keys), string(cols), st.Method, cmp.Or(st.PackedTable, st.KeptTable),
 			st.Matched, st.ToChange, st.TableRows, "pending"); err != nil {
 			return err
 		}
@@ -331,7 +333,7 @@ func (l *Ledger) runs(ctx context.Context, rest string, args ...any) ([]*Run, er
 }
 
 func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
-	rows, err := l.db.Pool().QueryContext(ctx, l.read(`SELECT s.n, s.name, s.verb, s.table_schema, s.table_name, s.key_columns, s.set_columns, s.method, s.kept_table, s.matched, s.to_change, s.table_rows, s.status,
+	rows, err := l.db.Pool().QueryContext(ctx, l.read(`SELECT s.n, s.name, s.verb, s.table_schema, s.table_name, s.key_columns, s.set_columns, s.method, s.kept_table, s.matched, s.to_change, s.table_rows, s.status, s.walk,
 			b.batches, b.scanned, b.matched, b.changed, b.left_alone, b.retries, b.set_aside, b.log_bytes, b.log_records, b.log_images, b.log_scope
 		FROM @step s JOIN (SELECT st.n AS step, count(b.n) AS batches, coalesce(CAST(sum(b.scanned) AS {whole}), 0) AS scanned, CAST(coalesce(CASE WHEN min(b.matched) < 0 THEN -1 ELSE sum(b.matched) END, 0) AS {whole}) AS matched,
 				coalesce(CAST(sum(b.changed) AS {whole}), 0) AS changed, coalesce(CAST(sum(b.left_alone) AS {whole}), 0) AS left_alone, coalesce(CAST(sum(b.retries) AS {whole}), 0) AS retries, coalesce(CAST(sum(b.set_aside) AS {whole}), 0) AS set_aside,
@@ -344,16 +346,17 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 	defer rows.Close()
 	for rows.Next() {
 		s := &Step{}
-		var keys, cols string
+		var keys, cols, walk string
 		t := &s.Totals
-		if err := rows.Scan(&s.N, &s.Name, &s.Verb, &s.TableSchema, &s.TableName, &keys, &cols, &s.Method, &s.KeptTable, &s.Matched, &s.ToChange, &s.TableRows, &s.Status,
+		if err := rows.Scan(&s.N, &s.Name, &s.Verb, &s.TableSchema, &s.TableName, &keys, &cols, &s.Method, &s.KeptTable, &s.Matched, &s.ToChange, &s.TableRows, &s.Status, &walk,
 			&t.Batches, &t.Scanned, &t.Matched, &t.Changed, &t.Skipped, &t.Retries, &t.SetAside, &t.Log.Bytes, &t.Log.Records, &t.Log.Images, &t.Log.Scope); err != nil {
 			return err
 		}
 		if err := l.keptTables(r, s); err != nil {
 			return err
 		}
-		for _, x := range []error{json.Unmarshal([]byte(keys), &s.KeyColumns), json.Unmarshal([]byte(cols), &s.SetColumns)} {
+		s.walk, err = readWalk(walk)
+		for _, x := range []error{err, json.Unmarshal([]byte(keys), &s.KeyColumns), json.Unmarshal([]byte(cols), &s.SetColumns)} {
 			if x != nil {
 				return fmt.Errorf("run %d, step %d: the ledger cannot be read: %w", r.ID, s.N, x)
 			}

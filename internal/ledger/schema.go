@@ -14,8 +14,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"regexp"
-	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -25,8 +23,8 @@ import (
 	"jugatum/internal/sqltext"
 )
 
-// Version of the ledger's tables. Another one than this is refused.
-const Version = 2
+// Version of the ledger's tables. An older one is brought up to this; a newer one is refused.
+const Version = 3
 
 // tables in the order in which they are made. @name is a ledger table, {type}
 // differs between engines.
@@ -70,6 +68,7 @@ var tables = []string{
 		to_change {int} NOT NULL,    // rows whose new value differs; -1 not counted
 		table_rows {int} NOT NULL,   // rows of the table at the start, perhaps estimated
 		status {text} NOT NULL,      // pending, running, done
+		walk {text} NOT NULL,        // JSON: where each lane begins and ends, and the seal of that; empty before the step begins
 		PRIMARY KEY (run, n))`,
 	`CREATE TABLE IF NOT EXISTS @lane (
 		run {int} NOT NULL, step {int} NOT NULL, n {int} NOT NULL,
@@ -131,6 +130,9 @@ var tables = []string{
 
 // Ledger is the record in one database.
 type Ledger struct {
+	// Migrated, if there is one, is told when the ledger was brought up to date.
+	Migrated func(from, to int)
+
 	db    engine.DB
 	names *strings.Replacer
 	known atomic.Bool // its tables were seen to be ours
@@ -173,18 +175,20 @@ func (l *Ledger) read(text string) string {
 // ErrNone is the answer where no run was ever made.
 var ErrNone = errors.New("there are no runs in this database yet")
 
-// Exists reports whether the ledger has been made, and refuses one that is newer
-// than this program.
+// Exists reports whether the ledger has been made. One of an older version is
+// brought up to date, one that is newer than this program is refused.
 func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 	if ok, err := l.db.HasLedger(ctx); err != nil || !ok {
 		return false, err
 	}
-	var version int
-	if err := l.db.Pool().QueryRowContext(ctx, l.sql("SELECT coalesce(max(version), 0) FROM @ledger")).Scan(&version); err != nil || version == 0 {
-		return false, err // 0: left unfinished, where tables cannot be made in a transaction
+	version, err := l.version(ctx)
+	if err != nil || version == 0 {
+		return false, err
 	}
 	if version < Version {
-		return false, fmt.Errorf("the ledger in %s is of version %d, made by a development version of this program, which needs %d; drop its tables if their runs are not needed any more", l.db.Name(), version, Version)
+		if err := l.migrate(ctx, version); err != nil {
+			return false, err
+		}
 	}
 	if version > Version {
 		return false, fmt.Errorf("the ledger in %s is of version %d, this program knows up to %d; use a newer jugatum", l.db.Name(), version, Version)
@@ -199,31 +203,6 @@ func (l *Ledger) Exists(ctx context.Context) (bool, error) {
 	}
 	l.known.Store(true)
 	return true, nil
-}
-
-// columnName begins each line, or part of one, in which a table of the ledger has a column.
-var columnName = regexp.MustCompile(`(?m)(?:^\s*|[,(] ?)([a-z_]+) \{(?:int|text|real|time)\}`)
-
-// formed refuses a table of the ledger that has other columns than ours.
-func (l *Ledger) formed(ctx context.Context, text string) error {
-	table := regexp.MustCompile(`@[a-z_]+`).FindString(text)
-	var ours []string
-	for _, m := range columnName.FindAllStringSubmatch(stripComments(text), -1) {
-		ours = append(ours, m[1])
-	}
-	rows, err := l.db.Pool().QueryContext(ctx, l.sql("SELECT * FROM "+table+" WHERE 1 = 0"))
-	if err != nil {
-		return fmt.Errorf("the ledger in %s cannot be read: %w", l.db.Name(), err)
-	}
-	defer rows.Close()
-	names, err := rows.Columns()
-	if err != nil {
-		return err
-	}
-	if !slices.Equal(names, ours) {
-		return &engine.UntrustedError{Msg: fmt.Sprintf("the ledger in %s is not used: its table %s has other columns than this program makes; rename it, or name another place with --ledger", l.db.Name(), l.sql(table))}
-	}
-	return nil
 }
 
 // Ensure makes the ledger if it is not there. Of two that make it at the same

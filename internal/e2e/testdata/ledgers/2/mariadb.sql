@@ -1,0 +1,578 @@
+/*M!999999\- enable the sandbox mode */ 
+
+/*!40101 SET @OLD_CHARACTER_SET_CLIENT=@@CHARACTER_SET_CLIENT */;
+/*!40101 SET @OLD_CHARACTER_SET_RESULTS=@@CHARACTER_SET_RESULTS */;
+/*!40101 SET @OLD_COLLATION_CONNECTION=@@COLLATION_CONNECTION */;
+/*!40101 SET NAMES utf8mb4 */;
+/*!40103 SET @OLD_TIME_ZONE=@@TIME_ZONE */;
+/*!40103 SET TIME_ZONE='+00:00' */;
+/*!40014 SET @OLD_UNIQUE_CHECKS=@@UNIQUE_CHECKS, UNIQUE_CHECKS=0 */;
+/*!40014 SET @OLD_FOREIGN_KEY_CHECKS=@@FOREIGN_KEY_CHECKS, FOREIGN_KEY_CHECKS=0 */;
+/*!40101 SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='NO_AUTO_VALUE_ON_ZERO' */;
+/*!40111 SET @OLD_SQL_NOTES=@@SQL_NOTES, SQL_NOTES=0 */;
+DROP TABLE IF EXISTS `jugatum_batch`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_batch` (
+  `run` bigint(20) NOT NULL,
+  `step` bigint(20) NOT NULL,
+  `lane` bigint(20) NOT NULL,
+  `n` bigint(20) NOT NULL,
+  `began_at` varchar(40) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  `key_to` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `kept_to` bigint(20) NOT NULL,
+  `scanned` bigint(20) NOT NULL,
+  `matched` bigint(20) NOT NULL,
+  `changed` bigint(20) NOT NULL,
+  `left_alone` bigint(20) NOT NULL,
+  `hold_ms` double DEFAULT NULL,
+  `lock_wait_ms` double NOT NULL,
+  `log_bytes` bigint(20) DEFAULT NULL,
+  `log_records` bigint(20) DEFAULT NULL,
+  `log_images` bigint(20) DEFAULT NULL,
+  `log_scope` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin DEFAULT NULL,
+  `locks` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `retries` bigint(20) NOT NULL,
+  `set_aside` bigint(20) NOT NULL,
+  `waiters` bigint(20) NOT NULL,
+  `pause_ms` double NOT NULL,
+  `why` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  PRIMARY KEY (`run`,`step`,`lane`,`n`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `jugatum_batch` VALUES (1,1,1,1,'2026-11-28 22:48:58.909591+00:00','[\"15\"]',0,15,0,0,0,3.561,0,2841,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":2,\"rows\":1,\"rows modified\":1}',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (1,1,1,2,'2026-11-28 22:48:58.916695+00:00','[\"30\"]',10,10,10,10,0,10.246,0,3385,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (1,1,1,3,'2026-11-28 22:48:58.926350+00:00','[\"45\"]',25,15,15,15,0,7.164,0,3595,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (1,1,1,4,'2026-11-28 22:48:58.933474+00:00','[\"60\"]',40,15,15,15,0,24.804,0,3715,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (2,1,1,1,'2026-11-28 22:48:59.160898+00:00','[\"15\"]',15,15,15,15,0,5.689,0,4413,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":5,\"rows\":16,\"rows modified\":32}',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (2,1,1,2,'2026-11-28 22:48:59.166759+00:00','[\"30\"]',20,5,5,5,0,5.191,0,3109,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (2,1,1,3,'2026-11-28 22:48:59.171729+00:00','[\"45\"]',20,0,0,0,0,1.99,0,1901,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (2,1,1,4,'2026-11-28 22:48:59.174105+00:00','[\"60\"]',20,0,0,0,0,1.069,0,1900,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (3,1,1,1,'2026-11-28 22:48:59.405851+00:00','[15]',0,15,15,15,0,9.049,0,4929,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":4,\"rows\":16,\"rows modified\":16}',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (3,1,1,2,'2026-11-28 22:48:59.416357+00:00','[20]',0,5,5,5,0,4.394,0,2418,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,1,1,'2026-11-28 22:48:59.560954+00:00','[\"8\"]',8,8,8,8,0,7.234,0,2270,NULL,NULL,'ours','null',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,1,2,'2026-11-28 22:48:59.568612+00:00','[\"9\"]',9,1,1,1,0,9.463,0,2733,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,2,1,'2026-11-28 22:48:59.557984+00:00','[\"17\"]',1099511627783,8,7,7,0,11.291,0,2472,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":6,\"rows\":9,\"rows modified\":16}',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,3,1,'2026-11-28 22:48:59.563071+00:00','[\"21\"]',2199023255555,4,3,3,0,13.945,0,2725,NULL,NULL,'ours','null',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,3,2,'2026-11-28 22:48:59.591013+00:00','[\"23\"]',2199023255557,2,2,2,0,8.13,0,2840,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,3,3,'2026-11-28 22:48:59.608334+00:00','[\"24\"]',2199023255558,1,1,1,0,5.301,0,2799,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,4,1,'2026-11-28 22:48:59.572309+00:00','[\"34\"]',3298534883335,8,7,7,0,9.153,0,2336,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,5,1,'2026-11-28 22:48:59.580792+00:00','[\"42\"]',4398046511111,8,7,7,0,7.194,0,2346,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,5,2,'2026-11-28 22:48:59.589511+00:00','[\"43\"]',4398046511112,1,1,1,0,12.024,0,2802,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,6,1,'2026-11-28 22:48:59.584760+00:00','[\"51\"]',5497558138887,8,7,7,0,9.108,0,2346,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,7,1,'2026-11-28 22:48:59.596722+00:00','[\"59\"]',6597069766664,8,8,8,0,8.832,0,2388,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,7,2,'2026-11-28 22:48:59.605929+00:00','[\"60\"]',6597069766664,1,0,0,0,3.283,0,1912,NULL,NULL,'ours','null',0,0,-1,0,'');
+DROP TABLE IF EXISTS `jugatum_kept_1_1`;
+/*!50001 DROP VIEW IF EXISTS `jugatum_kept_1_1`*/;
+SET @saved_cs_client     = @@character_set_client;
+SET character_set_client = utf8mb4;
+/*!50001 CREATE VIEW `jugatum_kept_1_1` AS SELECT
+ NULL AS `seq`,
+ NULL AS `key_id`,
+ NULL AS `old_n`,
+ NULL AS `new_n`,
+ NULL AS `packed_to` */;
+SET character_set_client = @saved_cs_client;
+DROP TABLE IF EXISTS `jugatum_kept_2_1`;
+/*!50001 DROP VIEW IF EXISTS `jugatum_kept_2_1`*/;
+SET @saved_cs_client     = @@character_set_client;
+SET character_set_client = utf8mb4;
+/*!50001 CREATE VIEW `jugatum_kept_2_1` AS SELECT
+ NULL AS `seq`,
+ NULL AS `key_id`,
+ NULL AS `old_id`,
+ NULL AS `old_n`,
+ NULL AS `old_note`,
+ NULL AS `packed_to` */;
+SET character_set_client = @saved_cs_client;
+DROP TABLE IF EXISTS `jugatum_kept_4_1`;
+/*!50001 DROP VIEW IF EXISTS `jugatum_kept_4_1`*/;
+SET @saved_cs_client     = @@character_set_client;
+SET character_set_client = utf8mb4;
+/*!50001 CREATE VIEW `jugatum_kept_4_1` AS SELECT
+ NULL AS `seq`,
+ NULL AS `key_id`,
+ NULL AS `old_n`,
+ NULL AS `new_n`,
+ NULL AS `packed_to` */;
+SET character_set_client = @saved_cs_client;
+DROP TABLE IF EXISTS `jugatum_lane`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_lane` (
+  `run` bigint(20) NOT NULL,
+  `step` bigint(20) NOT NULL,
+  `n` bigint(20) NOT NULL,
+  `checkpoint` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `walk_end` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `batches` bigint(20) NOT NULL,
+  `kept` bigint(20) NOT NULL,
+  `done` bigint(20) NOT NULL,
+  PRIMARY KEY (`run`,`step`,`n`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `jugatum_lane` VALUES (1,1,1,'[\"60\"]','[\"60\"]',4,40,1);
+INSERT INTO `jugatum_lane` VALUES (2,1,1,'[\"60\"]','[\"60\"]',4,20,1);
+INSERT INTO `jugatum_lane` VALUES (3,1,1,'[20]','[20]',2,0,1);
+INSERT INTO `jugatum_lane` VALUES (4,1,1,'[\"9\"]','[\"9\"]',2,9,0);
+INSERT INTO `jugatum_lane` VALUES (4,1,2,'[\"17\"]','[\"17\"]',1,1099511627783,0);
+INSERT INTO `jugatum_lane` VALUES (4,1,3,'[\"24\"]','[\"26\"]',3,2199023255558,0);
+INSERT INTO `jugatum_lane` VALUES (4,1,4,'[\"34\"]','[\"34\"]',1,3298534883335,0);
+INSERT INTO `jugatum_lane` VALUES (4,1,5,'[\"43\"]','[\"43\"]',2,4398046511112,0);
+INSERT INTO `jugatum_lane` VALUES (4,1,6,'[\"51\"]','[\"51\"]',1,5497558138887,0);
+INSERT INTO `jugatum_lane` VALUES (4,1,7,'[\"60\"]','[\"60\"]',2,6597069766664,0);
+DROP TABLE IF EXISTS `jugatum_ledger`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_ledger` (
+  `version` bigint(20) NOT NULL,
+  `made_at` varchar(40) CHARACTER SET ascii COLLATE ascii_bin NOT NULL
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `jugatum_ledger` VALUES (2,'2026-11-28 22:48:58.845520+00:00');
+DROP TABLE IF EXISTS `jugatum_left_alone`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_left_alone` (
+  `run` bigint(20) NOT NULL,
+  `step` bigint(20) NOT NULL,
+  `seq` bigint(20) NOT NULL,
+  `row_key` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `expected` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `found` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  PRIMARY KEY (`run`,`step`,`seq`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+DROP TABLE IF EXISTS `jugatum_packed_1_1`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_packed_1_1` (
+  `last` bigint(20) NOT NULL,
+  `first` bigint(20) NOT NULL,
+  `v` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin DEFAULT NULL,
+  `key_id` int(11) DEFAULT NULL,
+  `old_n` int(11) DEFAULT NULL,
+  `new_n` int(11) DEFAULT NULL,
+  PRIMARY KEY (`last`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci ROW_FORMAT=DYNAMIC;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `jugatum_packed_1_1` VALUES (10,0,'[[21,21,43],[22,22,45],[23,23,47],[24,24,49],[25,25,51],[26,26,53],[27,27,55],[28,28,57],[29,29,59],[30,30,61]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_1_1` VALUES (25,10,'[[31,31,63],[32,32,65],[33,33,67],[34,34,69],[35,35,71],[36,36,73],[37,37,75],[38,38,77],[39,39,79],[40,40,81],[41,41,83],[42,42,85],[43,43,87],[44,44,89],[45,45,91]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_1_1` VALUES (40,25,'[[46,46,93],[47,47,95],[48,48,97],[49,49,99],[50,50,101],[51,51,103],[52,52,105],[53,53,107],[54,54,109],[55,55,111],[56,56,113],[57,57,115],[58,58,117],[59,59,119],[60,60,121]]',NULL,NULL,NULL);
+DROP TABLE IF EXISTS `jugatum_packed_2_1`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_packed_2_1` (
+  `last` bigint(20) NOT NULL,
+  `first` bigint(20) NOT NULL,
+  `v` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin DEFAULT NULL,
+  `key_id` int(11) DEFAULT NULL,
+  `old_id` int(11) DEFAULT NULL,
+  `old_n` int(11) DEFAULT NULL,
+  `old_note` varchar(40) DEFAULT NULL,
+  PRIMARY KEY (`last`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci ROW_FORMAT=DYNAMIC;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `jugatum_packed_2_1` VALUES (15,0,'[[1,1,1,\"berth 1\"],[2,2,2,\"berth 2\"],[3,3,3,\"berth 3\"],[4,4,4,\"berth 4\"],[5,5,5,\"berth 5\"],[6,6,6,\"berth 6\"],[7,7,7,\"berth 7\"],[8,8,8,\"berth 8\"],[9,9,9,\"berth 9\"],[10,10,10,\"berth 10\"],[11,11,11,\"berth 11\"],[12,12,12,\"berth 12\"],[13,13,13,\"berth 13\"],[14,14,14,\"berth 14\"],[15,15,15,\"berth 15\"]]',NULL,NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_2_1` VALUES (20,15,'[[16,16,16,\"berth 16\"],[17,17,17,\"berth 17\"],[18,18,18,\"berth 18\"],[19,19,19,\"berth 19\"],[20,20,20,\"berth 20\"]]',NULL,NULL,NULL,NULL);
+DROP TABLE IF EXISTS `jugatum_packed_4_1`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_packed_4_1` (
+  `last` bigint(20) NOT NULL,
+  `first` bigint(20) NOT NULL,
+  `v` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin DEFAULT NULL,
+  `key_id` int(11) DEFAULT NULL,
+  `old_n` int(11) DEFAULT NULL,
+  `new_n` int(11) DEFAULT NULL,
+  PRIMARY KEY (`last`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci ROW_FORMAT=DYNAMIC;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `jugatum_packed_4_1` VALUES (8,0,'[[1,1,4],[2,2,7],[3,3,10],[4,4,13],[5,5,16],[6,6,19],[7,7,22],[8,8,25]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_4_1` VALUES (9,8,'[[9,9,28]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_4_1` VALUES (1099511627783,1099511627776,'[[11,11,34],[12,12,37],[13,13,40],[14,14,43],[15,15,46],[16,16,49],[17,17,52]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_4_1` VALUES (2199023255555,2199023255552,'[[18,18,55],[19,19,58],[21,21,64]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_4_1` VALUES (2199023255557,2199023255555,'[[22,22,67],[23,23,70]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_4_1` VALUES (2199023255558,2199023255557,'[[24,24,73]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_4_1` VALUES (3298534883335,3298534883328,'[[27,27,82],[28,28,85],[29,29,88],[31,31,94],[32,32,97],[33,33,100],[34,34,103]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_4_1` VALUES (4398046511111,4398046511104,'[[35,35,106],[36,36,109],[37,37,112],[38,38,115],[39,39,118],[41,41,124],[42,42,127]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_4_1` VALUES (4398046511112,4398046511111,'[[43,43,130]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_4_1` VALUES (5497558138887,5497558138880,'[[44,44,133],[45,45,136],[46,46,139],[47,47,142],[48,48,145],[49,49,148],[51,51,154]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_4_1` VALUES (6597069766664,6597069766656,'[[52,52,157],[53,53,160],[54,54,163],[55,55,166],[56,56,169],[57,57,172],[58,58,175],[59,59,178]]',NULL,NULL,NULL);
+DROP TABLE IF EXISTS `jugatum_run`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_run` (
+  `id` bigint(20) NOT NULL,
+  `title` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `reason` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `undo_of` bigint(20) DEFAULT NULL,
+  `source_name` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `source_text` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `source_sql` bigint(20) NOT NULL,
+  `params` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `digest` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `options` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `status` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `error` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `version` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `os_user` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `db_user` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `host` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `pid` bigint(20) NOT NULL,
+  `holder` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `heartbeat` varchar(40) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  `started_at` varchar(40) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  `ended_at` varchar(40) CHARACTER SET ascii COLLATE ascii_bin DEFAULT NULL,
+  `samples` bigint(20) NOT NULL,
+  `looking_ms` double NOT NULL,
+  `server` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  PRIMARY KEY (`id`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `jugatum_run` VALUES (1,'UPDATE t SET n = n * 2 + 1 WHERE id > 20','',NULL,'--sql','UPDATE t SET n = n * 2 + 1 WHERE id > 20',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 22:48:58.620412+00:00\"}}','2:cec9bf3ca41f29c5290b6f185e6fdee0dc9551aaaf8cee60ca57a512926d330c','{\"hold\":200000000,\"batch\":15,\"keep\":true,\"limits\":{},\"seal\":\"9243cdf7bbc99371:80daac851d9ba397cdb0b723a71fa6f51068b367a4a0fb2ab2488085dcd26605\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',15318,'vm/15318/1218765','2026-11-28 22:48:58.922084+00:00','2026-11-28 22:48:58.846931+00:00','2026-11-28 22:48:58.983575+00:00',1,0.039,'{\"history_list\":11,\"redo_bytes\":12774}');
+INSERT INTO `jugatum_run` VALUES (2,'DELETE FROM t WHERE id <= 20','',NULL,'--sql','DELETE FROM t WHERE id <= 20',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 22:48:59.005288+00:00\"}}','2:8d91d0ab7d8fca4c7133283ee158717d7ff8ec7627cdadda99ab86b92042b1ae','{\"hold\":200000000,\"batch\":15,\"keep\":true,\"limits\":{},\"seal\":\"9243cdf7bbc99371:149d610a0547e5ef75d5bbaa6597ce66a05e612ce7ded973f02f5f609ed0aa2a\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',15368,'vm/15368/1218808','2026-11-28 22:48:59.170392+00:00','2026-11-28 22:48:59.113048+00:00','2026-11-28 22:48:59.181893+00:00',1,0.003,'{\"history_list\":12,\"redo_bytes\":12562}');
+INSERT INTO `jugatum_run` VALUES (3,'DELETE FROM t WHERE id <= 20','',2,'--sql','DELETE FROM t WHERE id <= 20',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 22:48:59.005288+00:00\"}}','2:8d91d0ab7d8fca4c7133283ee158717d7ff8ec7627cdadda99ab86b92042b1ae','{\"hold\":200000000,\"batch\":15,\"keep\":true,\"limits\":{},\"backwards\":true,\"seal\":\"9243cdf7bbc99371:2d8e8f1c1cb4c13a18d4240bf9f68d0139039f5ced54386b863691169a7e61a5\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',15381,'vm/15381/1218829','2026-11-28 22:48:59.412969+00:00','2026-11-28 22:48:59.377158+00:00','2026-11-28 22:48:59.432260+00:00',1,0.003,'{\"history_list\":6,\"redo_bytes\":5091}');
+INSERT INTO `jugatum_run` VALUES (4,'UPDATE u SET n = n * 3 + 1 WHERE id % 10 <> 0','',NULL,'--sql','UPDATE u SET n = n * 3 + 1 WHERE id % 10 <> 0',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 22:48:59.470986+00:00\"}}','2:d7518f8cb2b95ae0791c9cbefad08dd85ce8cf883df8df4948f00388f93cddac','{\"hold\":200000000,\"batch\":8,\"keep\":true,\"workers\":3,\"limits\":{},\"seal\":\"9243cdf7bbc99371:8c5a40c73f69e676f72da1c252f930007997dc4ef2d2d66c0c5a64dbb1a4dfe9\",\"sealed_for\":\"saltmere_v2\"}','failed','step \"sql\": u: row 25: Error 1644 (45000): a fault; fix it, or let such rows be set aside (--set-aside)','0.1.0-dev','root','root@127.0.0.1','vm',15394,'vm/15394/1218855','2026-11-28 22:48:59.549632+00:00','2026-11-28 22:48:59.539681+00:00','2026-11-28 22:48:59.639121+00:00',1,0.003,'{\"history_list\":22,\"redo_bytes\":24154}');
+DROP TABLE IF EXISTS `jugatum_set_aside`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_set_aside` (
+  `run` bigint(20) NOT NULL,
+  `step` bigint(20) NOT NULL,
+  `n` bigint(20) NOT NULL,
+  `row_key` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `new_values` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `error` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `at` varchar(40) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  `retried_at` varchar(40) CHARACTER SET ascii COLLATE ascii_bin DEFAULT NULL,
+  PRIMARY KEY (`run`,`step`,`n`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+DROP TABLE IF EXISTS `jugatum_signal`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_signal` (
+  `run` bigint(20) NOT NULL,
+  `n` bigint(20) NOT NULL,
+  `at` varchar(40) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  `kind` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `args` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `who` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `host` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `seen_at` varchar(40) CHARACTER SET ascii COLLATE ascii_bin DEFAULT NULL,
+  PRIMARY KEY (`run`,`n`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+DROP TABLE IF EXISTS `jugatum_step`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_step` (
+  `run` bigint(20) NOT NULL,
+  `n` bigint(20) NOT NULL,
+  `name` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `verb` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `table_schema` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `table_name` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `key_columns` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `set_columns` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `method` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `kept_table` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `matched` bigint(20) NOT NULL,
+  `to_change` bigint(20) NOT NULL,
+  `table_rows` bigint(20) NOT NULL,
+  `status` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  PRIMARY KEY (`run`,`n`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `jugatum_step` VALUES (1,1,'sql','update','','t','[\"id\"]','[\"n\"]','sweep','`jugatum_packed_1_1`',40,40,60,'done');
+INSERT INTO `jugatum_step` VALUES (2,1,'sql','delete','','t','[\"id\"]','null','sweep','`jugatum_packed_2_1`',20,20,60,'done');
+INSERT INTO `jugatum_step` VALUES (3,1,'sql','delete','','t','[\"id\"]','null','undo','`jugatum_packed_2_1`',-1,20,20,'done');
+INSERT INTO `jugatum_step` VALUES (4,1,'sql','update','','u','[\"id\"]','[\"n\"]','sweep','`jugatum_packed_4_1`',54,54,60,'running');
+DROP TABLE IF EXISTS `jugatum_waited`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_waited` (
+  `run` bigint(20) NOT NULL,
+  `n` bigint(20) NOT NULL,
+  `session` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `step` bigint(20) NOT NULL,
+  `began_at` varchar(40) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  `wait_ms` double NOT NULL,
+  `waiting_for` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  `statement` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  PRIMARY KEY (`run`,`n`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+DROP TABLE IF EXISTS `t`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `t` (
+  `id` int(11) NOT NULL,
+  `n` int(11) DEFAULT NULL,
+  `note` varchar(40) DEFAULT NULL,
+  PRIMARY KEY (`id`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `t` VALUES (1,1,'berth 1');
+INSERT INTO `t` VALUES (2,2,'berth 2');
+INSERT INTO `t` VALUES (3,3,'berth 3');
+INSERT INTO `t` VALUES (4,4,'berth 4');
+INSERT INTO `t` VALUES (5,5,'berth 5');
+INSERT INTO `t` VALUES (6,6,'berth 6');
+INSERT INTO `t` VALUES (7,7,'berth 7');
+INSERT INTO `t` VALUES (8,8,'berth 8');
+INSERT INTO `t` VALUES (9,9,'berth 9');
+INSERT INTO `t` VALUES (10,10,'berth 10');
+INSERT INTO `t` VALUES (11,11,'berth 11');
+INSERT INTO `t` VALUES (12,12,'berth 12');
+INSERT INTO `t` VALUES (13,13,'berth 13');
+INSERT INTO `t` VALUES (14,14,'berth 14');
+INSERT INTO `t` VALUES (15,15,'berth 15');
+INSERT INTO `t` VALUES (16,16,'berth 16');
+INSERT INTO `t` VALUES (17,17,'berth 17');
+INSERT INTO `t` VALUES (18,18,'berth 18');
+INSERT INTO `t` VALUES (19,19,'berth 19');
+INSERT INTO `t` VALUES (20,20,'berth 20');
+INSERT INTO `t` VALUES (21,43,'berth 21');
+INSERT INTO `t` VALUES (22,45,'berth 22');
+INSERT INTO `t` VALUES (23,47,'berth 23');
+INSERT INTO `t` VALUES (24,49,'berth 24');
+INSERT INTO `t` VALUES (25,51,'berth 25');
+INSERT INTO `t` VALUES (26,53,'berth 26');
+INSERT INTO `t` VALUES (27,55,'berth 27');
+INSERT INTO `t` VALUES (28,57,'berth 28');
+INSERT INTO `t` VALUES (29,59,'berth 29');
+INSERT INTO `t` VALUES (30,61,'berth 30');
+INSERT INTO `t` VALUES (31,63,'berth 31');
+INSERT INTO `t` VALUES (32,65,'berth 32');
+INSERT INTO `t` VALUES (33,67,'berth 33');
+INSERT INTO `t` VALUES (34,69,'berth 34');
+INSERT INTO `t` VALUES (35,71,'berth 35');
+INSERT INTO `t` VALUES (36,73,'berth 36');
+INSERT INTO `t` VALUES (37,75,'berth 37');
+INSERT INTO `t` VALUES (38,77,'berth 38');
+INSERT INTO `t` VALUES (39,79,'berth 39');
+INSERT INTO `t` VALUES (40,81,'berth 40');
+INSERT INTO `t` VALUES (41,83,'berth 41');
+INSERT INTO `t` VALUES (42,85,'berth 42');
+INSERT INTO `t` VALUES (43,87,'berth 43');
+INSERT INTO `t` VALUES (44,89,'berth 44');
+INSERT INTO `t` VALUES (45,91,'berth 45');
+INSERT INTO `t` VALUES (46,93,'berth 46');
+INSERT INTO `t` VALUES (47,95,'berth 47');
+INSERT INTO `t` VALUES (48,97,'berth 48');
+INSERT INTO `t` VALUES (49,99,'berth 49');
+INSERT INTO `t` VALUES (50,101,'berth 50');
+INSERT INTO `t` VALUES (51,103,'berth 51');
+INSERT INTO `t` VALUES (52,105,'berth 52');
+INSERT INTO `t` VALUES (53,107,'berth 53');
+INSERT INTO `t` VALUES (54,109,'berth 54');
+INSERT INTO `t` VALUES (55,111,'berth 55');
+INSERT INTO `t` VALUES (56,113,'berth 56');
+INSERT INTO `t` VALUES (57,115,'berth 57');
+INSERT INTO `t` VALUES (58,117,'berth 58');
+INSERT INTO `t` VALUES (59,119,'berth 59');
+INSERT INTO `t` VALUES (60,121,'berth 60');
+DROP TABLE IF EXISTS `t_before`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `t_before` (
+  `id` int(11) NOT NULL,
+  `n` int(11) DEFAULT NULL,
+  `note` varchar(40) DEFAULT NULL
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `t_before` VALUES (1,1,'berth 1');
+INSERT INTO `t_before` VALUES (2,2,'berth 2');
+INSERT INTO `t_before` VALUES (3,3,'berth 3');
+INSERT INTO `t_before` VALUES (4,4,'berth 4');
+INSERT INTO `t_before` VALUES (5,5,'berth 5');
+INSERT INTO `t_before` VALUES (6,6,'berth 6');
+INSERT INTO `t_before` VALUES (7,7,'berth 7');
+INSERT INTO `t_before` VALUES (8,8,'berth 8');
+INSERT INTO `t_before` VALUES (9,9,'berth 9');
+INSERT INTO `t_before` VALUES (10,10,'berth 10');
+INSERT INTO `t_before` VALUES (11,11,'berth 11');
+INSERT INTO `t_before` VALUES (12,12,'berth 12');
+INSERT INTO `t_before` VALUES (13,13,'berth 13');
+INSERT INTO `t_before` VALUES (14,14,'berth 14');
+INSERT INTO `t_before` VALUES (15,15,'berth 15');
+INSERT INTO `t_before` VALUES (16,16,'berth 16');
+INSERT INTO `t_before` VALUES (17,17,'berth 17');
+INSERT INTO `t_before` VALUES (18,18,'berth 18');
+INSERT INTO `t_before` VALUES (19,19,'berth 19');
+INSERT INTO `t_before` VALUES (20,20,'berth 20');
+INSERT INTO `t_before` VALUES (21,21,'berth 21');
+INSERT INTO `t_before` VALUES (22,22,'berth 22');
+INSERT INTO `t_before` VALUES (23,23,'berth 23');
+INSERT INTO `t_before` VALUES (24,24,'berth 24');
+INSERT INTO `t_before` VALUES (25,25,'berth 25');
+INSERT INTO `t_before` VALUES (26,26,'berth 26');
+INSERT INTO `t_before` VALUES (27,27,'berth 27');
+INSERT INTO `t_before` VALUES (28,28,'berth 28');
+INSERT INTO `t_before` VALUES (29,29,'berth 29');
+INSERT INTO `t_before` VALUES (30,30,'berth 30');
+INSERT INTO `t_before` VALUES (31,31,'berth 31');
+INSERT INTO `t_before` VALUES (32,32,'berth 32');
+INSERT INTO `t_before` VALUES (33,33,'berth 33');
+INSERT INTO `t_before` VALUES (34,34,'berth 34');
+INSERT INTO `t_before` VALUES (35,35,'berth 35');
+INSERT INTO `t_before` VALUES (36,36,'berth 36');
+INSERT INTO `t_before` VALUES (37,37,'berth 37');
+INSERT INTO `t_before` VALUES (38,38,'berth 38');
+INSERT INTO `t_before` VALUES (39,39,'berth 39');
+INSERT INTO `t_before` VALUES (40,40,'berth 40');
+INSERT INTO `t_before` VALUES (41,41,'berth 41');
+INSERT INTO `t_before` VALUES (42,42,'berth 42');
+INSERT INTO `t_before` VALUES (43,43,'berth 43');
+INSERT INTO `t_before` VALUES (44,44,'berth 44');
+INSERT INTO `t_before` VALUES (45,45,'berth 45');
+INSERT INTO `t_before` VALUES (46,46,'berth 46');
+INSERT INTO `t_before` VALUES (47,47,'berth 47');
+INSERT INTO `t_before` VALUES (48,48,'berth 48');
+INSERT INTO `t_before` VALUES (49,49,'berth 49');
+INSERT INTO `t_before` VALUES (50,50,'berth 50');
+INSERT INTO `t_before` VALUES (51,51,'berth 51');
+INSERT INTO `t_before` VALUES (52,52,'berth 52');
+INSERT INTO `t_before` VALUES (53,53,'berth 53');
+INSERT INTO `t_before` VALUES (54,54,'berth 54');
+INSERT INTO `t_before` VALUES (55,55,'berth 55');
+INSERT INTO `t_before` VALUES (56,56,'berth 56');
+INSERT INTO `t_before` VALUES (57,57,'berth 57');
+INSERT INTO `t_before` VALUES (58,58,'berth 58');
+INSERT INTO `t_before` VALUES (59,59,'berth 59');
+INSERT INTO `t_before` VALUES (60,60,'berth 60');
+DROP TABLE IF EXISTS `u`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `u` (
+  `id` int(11) NOT NULL,
+  `n` int(11) DEFAULT NULL,
+  PRIMARY KEY (`id`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `u` VALUES (1,4);
+INSERT INTO `u` VALUES (2,7);
+INSERT INTO `u` VALUES (3,10);
+INSERT INTO `u` VALUES (4,13);
+INSERT INTO `u` VALUES (5,16);
+INSERT INTO `u` VALUES (6,19);
+INSERT INTO `u` VALUES (7,22);
+INSERT INTO `u` VALUES (8,25);
+INSERT INTO `u` VALUES (9,28);
+INSERT INTO `u` VALUES (10,10);
+INSERT INTO `u` VALUES (11,34);
+INSERT INTO `u` VALUES (12,37);
+INSERT INTO `u` VALUES (13,40);
+INSERT INTO `u` VALUES (14,43);
+INSERT INTO `u` VALUES (15,46);
+INSERT INTO `u` VALUES (16,49);
+INSERT INTO `u` VALUES (17,52);
+INSERT INTO `u` VALUES (18,55);
+INSERT INTO `u` VALUES (19,58);
+INSERT INTO `u` VALUES (20,20);
+INSERT INTO `u` VALUES (21,64);
+INSERT INTO `u` VALUES (22,67);
+INSERT INTO `u` VALUES (23,70);
+INSERT INTO `u` VALUES (24,73);
+INSERT INTO `u` VALUES (25,25);
+INSERT INTO `u` VALUES (26,26);
+INSERT INTO `u` VALUES (27,82);
+INSERT INTO `u` VALUES (28,85);
+INSERT INTO `u` VALUES (29,88);
+INSERT INTO `u` VALUES (30,30);
+INSERT INTO `u` VALUES (31,94);
+INSERT INTO `u` VALUES (32,97);
+INSERT INTO `u` VALUES (33,100);
+INSERT INTO `u` VALUES (34,103);
+INSERT INTO `u` VALUES (35,106);
+INSERT INTO `u` VALUES (36,109);
+INSERT INTO `u` VALUES (37,112);
+INSERT INTO `u` VALUES (38,115);
+INSERT INTO `u` VALUES (39,118);
+INSERT INTO `u` VALUES (40,40);
+INSERT INTO `u` VALUES (41,124);
+INSERT INTO `u` VALUES (42,127);
+INSERT INTO `u` VALUES (43,130);
+INSERT INTO `u` VALUES (44,133);
+INSERT INTO `u` VALUES (45,136);
+INSERT INTO `u` VALUES (46,139);
+INSERT INTO `u` VALUES (47,142);
+INSERT INTO `u` VALUES (48,145);
+INSERT INTO `u` VALUES (49,148);
+INSERT INTO `u` VALUES (50,50);
+INSERT INTO `u` VALUES (51,154);
+INSERT INTO `u` VALUES (52,157);
+INSERT INTO `u` VALUES (53,160);
+INSERT INTO `u` VALUES (54,163);
+INSERT INTO `u` VALUES (55,166);
+INSERT INTO `u` VALUES (56,169);
+INSERT INTO `u` VALUES (57,172);
+INSERT INTO `u` VALUES (58,175);
+INSERT INTO `u` VALUES (59,178);
+INSERT INTO `u` VALUES (60,60);
+/*!50001 DROP VIEW IF EXISTS `jugatum_kept_1_1`*/;
+/*!50001 SET @saved_cs_client          = @@character_set_client */;
+/*!50001 SET @saved_cs_results         = @@character_set_results */;
+/*!50001 SET @saved_col_connection     = @@collation_connection */;
+/*!50001 SET character_set_client      = utf8mb4 */;
+/*!50001 SET character_set_results     = utf8mb4 */;
+/*!50001 SET collation_connection      = utf8mb4_general_ci */;
+/*!50001 CREATE ALGORITHM=UNDEFINED */
+/*!50013 DEFINER=`root`@`127.0.0.1` SQL SECURITY INVOKER */
+/*!50001 VIEW `jugatum_kept_1_1` AS select `p`.`first` + `j`.`n` AS `seq`,if(`p`.`v` is null,`p`.`key_id`,`j`.`key_id`) AS `key_id`,if(`p`.`v` is null,`p`.`old_n`,`j`.`old_n`) AS `old_n`,if(`p`.`v` is null,`p`.`new_n`,`j`.`new_n`) AS `new_n`,`p`.`last` AS `packed_to` from (`saltmere_v2`.`jugatum_packed_1_1` `p` join JSON_TABLE(coalesce(`p`.`v`,'[[]]'), '$[*]' COLUMNS (`n` FOR ORDINALITY, `key_id` int(11) PATH '$[0]' NULL ON EMPTY ERROR ON ERROR, `old_n` int(11) PATH '$[1]' NULL ON EMPTY ERROR ON ERROR, `new_n` int(11) PATH '$[2]' NULL ON EMPTY ERROR ON ERROR)) `j`) */;
+/*!50001 SET character_set_client      = @saved_cs_client */;
+/*!50001 SET character_set_results     = @saved_cs_results */;
+/*!50001 SET collation_connection      = @saved_col_connection */;
+/*!50001 DROP VIEW IF EXISTS `jugatum_kept_2_1`*/;
+/*!50001 SET @saved_cs_client          = @@character_set_client */;
+/*!50001 SET @saved_cs_results         = @@character_set_results */;
+/*!50001 SET @saved_col_connection     = @@collation_connection */;
+/*!50001 SET character_set_client      = utf8mb4 */;
+/*!50001 SET character_set_results     = utf8mb4 */;
+/*!50001 SET collation_connection      = utf8mb4_general_ci */;
+/*!50001 CREATE ALGORITHM=UNDEFINED */
+/*!50013 DEFINER=`root`@`127.0.0.1` SQL SECURITY INVOKER */
+/*!50001 VIEW `jugatum_kept_2_1` AS select `p`.`first` + `j`.`n` AS `seq`,if(`p`.`v` is null,`p`.`key_id`,`j`.`key_id`) AS `key_id`,if(`p`.`v` is null,`p`.`old_id`,`j`.`old_id`) AS `old_id`,if(`p`.`v` is null,`p`.`old_n`,`j`.`old_n`) AS `old_n`,if(`p`.`v` is null,`p`.`old_note`,`j`.`old_note`) AS `old_note`,`p`.`last` AS `packed_to` from (`saltmere_v2`.`jugatum_packed_2_1` `p` join JSON_TABLE(coalesce(`p`.`v`,'[[]]'), '$[*]' COLUMNS (`n` FOR ORDINALITY, `key_id` int(11) PATH '$[0]' NULL ON EMPTY ERROR ON ERROR, `old_id` int(11) PATH '$[1]' NULL ON EMPTY ERROR ON ERROR, `old_n` int(11) PATH '$[2]' NULL ON EMPTY ERROR ON ERROR, `old_note` varchar(40) CHARSET utf8mb4 COLLATE utf8mb4_general_ci PATH '$[3]' NULL ON EMPTY ERROR ON ERROR)) `j`) */;
+/*!50001 SET character_set_client      = @saved_cs_client */;
+/*!50001 SET character_set_results     = @saved_cs_results */;
+/*!50001 SET collation_connection      = @saved_col_connection */;
+/*!50001 DROP VIEW IF EXISTS `jugatum_kept_4_1`*/;
+/*!50001 SET @saved_cs_client          = @@character_set_client */;
+/*!50001 SET @saved_cs_results         = @@character_set_results */;
+/*!50001 SET @saved_col_connection     = @@collation_connection */;
+/*!50001 SET character_set_client      = utf8mb4 */;
+/*!50001 SET character_set_results     = utf8mb4 */;
+/*!50001 SET collation_connection      = utf8mb4_general_ci */;
+/*!50001 CREATE ALGORITHM=UNDEFINED */
+/*!50013 DEFINER=`root`@`127.0.0.1` SQL SECURITY INVOKER */
+/*!50001 VIEW `jugatum_kept_4_1` AS select `p`.`first` + `j`.`n` AS `seq`,if(`p`.`v` is null,`p`.`key_id`,`j`.`key_id`) AS `key_id`,if(`p`.`v` is null,`p`.`old_n`,`j`.`old_n`) AS `old_n`,if(`p`.`v` is null,`p`.`new_n`,`j`.`new_n`) AS `new_n`,`p`.`last` AS `packed_to` from (`saltmere_v2`.`jugatum_packed_4_1` `p` join JSON_TABLE(coalesce(`p`.`v`,'[[]]'), '$[*]' COLUMNS (`n` FOR ORDINALITY, `key_id` int(11) PATH '$[0]' NULL ON EMPTY ERROR ON ERROR, `old_n` int(11) PATH '$[1]' NULL ON EMPTY ERROR ON ERROR, `new_n` int(11) PATH '$[2]' NULL ON EMPTY ERROR ON ERROR)) `j`) */;
+/*!50001 SET character_set_client      = @saved_cs_client */;
+/*!50001 SET character_set_results     = @saved_cs_results */;
+/*!50001 SET collation_connection      = @saved_col_connection */;
+/*!40103 SET TIME_ZONE=@OLD_TIME_ZONE */;
+
+/*!40101 SET SQL_MODE=@OLD_SQL_MODE */;
+/*!40014 SET FOREIGN_KEY_CHECKS=@OLD_FOREIGN_KEY_CHECKS */;
+/*!40014 SET UNIQUE_CHECKS=@OLD_UNIQUE_CHECKS */;
+/*!40101 SET CHARACTER_SET_CLIENT=@OLD_CHARACTER_SET_CLIENT */;
+/*!40101 SET CHARACTER_SET_RESULTS=@OLD_CHARACTER_SET_RESULTS */;
+/*!40101 SET COLLATION_CONNECTION=@OLD_COLLATION_CONNECTION */;
+/*!40111 SET SQL_NOTES=@OLD_SQL_NOTES */;
+
