@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"jugatum/internal/change"
@@ -66,7 +67,7 @@ func (p *plan) undoable(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		lack := append(m.Ledger, m.Undo...)
+		lack := slices.Concat(m.Read, m.Ledger, m.Undo)
 		if c.Verb.String() != "delete" {
 			lack = append(lack, m.Run...)
 		}

@@ -172,6 +172,9 @@ func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan, opts *ledger
 		} else if opts.Keep && p.method == "single" {
 			return nil, 0, refusef("step %q: %s has no key, so kept values could not be put back; add --keep none", ch.Step, ch.Table)
 		}
+		if k := ch.DerivedKey(); k != nil && opts.Keep {
+			return nil, 0, refusef("step %q: the database computes the key column %s of %s from a column that is assigned, and kept values are found by it; use --method single --keep none", ch.Step, k.Name, ch.Table)
+		}
 		found, err := preview.Refusals(ctx, p.db, ch, p.method)
 		if err != nil {
 			return nil, 0, lookError(p.db, p, err)

@@ -142,3 +142,115 @@ func TestLeastPrivileges(t *testing.T) {
 		}
 	})
 }
+
+// marked reads the table by command of docs/privileges.md: the commands, and the
+// privileges that each needs.
+func marked(t *testing.T, engine string) (commands []string, needs map[string][]string, all []string) {
+	t.Helper()
+	text, err := os.ReadFile("../../docs/privileges.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	needs = map[string][]string{}
+	for line := range strings.Lines(string(text)) {
+		cells := strings.Split(strings.Trim(strings.TrimSpace(line), "|"), "|")
+		for i := range cells {
+			cells[i] = strings.ReplaceAll(strings.TrimSpace(cells[i]), "`", "")
+		}
+		switch {
+		case cells[0] == engine:
+			commands = cells[1:]
+		case commands == nil || strings.HasPrefix(cells[0], "---"):
+		case len(cells) != len(commands)+1:
+			return commands, needs, all
+		default:
+			all = append(all, cells[0])
+			for i, c := range commands {
+				if cells[i+1] == "●" {
+					needs[c] = append(needs[c], cells[0])
+				}
+			}
+		}
+	}
+	t.Fatalf("no table for %s", engine)
+	return nil, nil, nil
+}
+
+// TestPrivilegesByCommand: what the docs mark for a command is enough for it, and
+// none of it can be missing.
+func TestPrivilegesByCommand(t *testing.T) {
+	servers(t, func(t *testing.T, d *database) {
+		role, home, place, engine := "clerk_"+newName(), "harbour", "jugatum", "PostgreSQL"
+		clerk := &database{t: t, engine: d.engine, url: strings.NewReplacer("postgres@", role+"@", "root@", role+"@").Replace(d.url), within: true}
+		var ledger []string
+		if d.engine == "mariadb" {
+			home, engine = d.one("SELECT DATABASE()"), "MariaDB"
+			place = home + "_dba"
+			ledger = []string{"--ledger", place}
+			d.exec("CREATE DATABASE "+place, "CREATE USER "+role)
+			t.Cleanup(func() { d.exec("DROP USER "+role, "DROP DATABASE "+place) })
+		} else {
+			clerk.url += "&search_path=harbour"
+			d.exec("CREATE ROLE "+role+" LOGIN", "CREATE SCHEMA harbour", "CREATE SCHEMA jugatum AUTHORIZATION "+role)
+			t.Cleanup(func() { d.exec("DROP OWNED BY "+role, "DROP ROLE "+role) })
+		}
+		d.exec("CREATE TABLE "+home+".berth (id integer PRIMARY KEY, day_rate integer, note varchar(40))", "INSERT INTO "+home+".berth SELECT i, i * 10, 'see charts' FROM "+d.numbers(50),
+			"CREATE TABLE "+home+".tariff (id integer PRIMARY KEY, rate integer)", "INSERT INTO "+home+".tariff SELECT i, i FROM "+d.numbers(50))
+		commands, needs, all := marked(t, engine)
+		names := strings.NewReplacer("saltmere.", home+".", "dba.", place+".")
+		has := map[string]bool{}
+		// granted gives the clerk just these.
+		granted := func(list []string, but string) {
+			want := map[string]bool{}
+			for _, p := range list {
+				want[p] = p != but
+			}
+			for _, p := range all {
+				if want[p] && !has[p] {
+					d.exec("GRANT " + names.Replace(p) + " TO " + role)
+				} else if !want[p] && has[p] {
+					d.exec("REVOKE " + names.Replace(p) + " FROM " + role)
+				}
+				has[p] = want[p]
+			}
+		}
+		joined := d.by("UPDATE berth JOIN tariff ON tariff.id = berth.id SET berth.day_rate = rate + 1 WHERE berth.id > 20", "UPDATE berth SET day_rate = rate + 1 FROM tariff WHERE tariff.id = berth.id AND berth.id > 20")
+		run := func(sql string) []string {
+			return append([]string{"run", "--again", "--accept", "any", "--sql", sql}, ledger...)
+		}
+		granted(all, "")
+		clerk.must(0, run("UPDATE berth SET note = 'x' WHERE id > 40")...)
+		for _, c := range commands {
+			todo := map[string][]string{"find": {"find", "charts"}, "preview": {"preview", "--sql", joined}, "run": run(joined), "run of a delete": run("DELETE FROM berth WHERE id <= 20"), "verify": append([]string{"verify", "1"}, ledger...), "runs": append([]string{"runs"}, ledger...)}[c]
+			fresh := func() {}
+			if strings.HasPrefix(c, "undo") {
+				sql := map[string]string{"undo": "UPDATE berth SET note = 'y' WHERE id > 40", "undo of a delete": "DELETE FROM berth WHERE id = 30"}[c]
+				fresh = func() {
+					granted(all, "")
+					clerk.must(0, run(sql)...)
+					todo = []string{"undo", clerk.lastIn(d, place)}
+				}
+			}
+			if todo == nil && !strings.HasPrefix(c, "undo") {
+				t.Fatalf("no test of %s", c)
+			}
+			fresh()
+			for _, p := range needs[c] {
+				granted(needs[c], p)
+				if o := clerk.jugatum(todo...); o.status == 0 && !strings.Contains(o.out, "No run was made") || strings.HasPrefix(c, "undo") && o.status != 3 && p != "SELECT ON dba.*" { // an undo is refused before it begins
+					t.Errorf("%s without %s: status %d\n%s%s", c, p, o.status, o.out, o.err)
+				}
+			}
+			granted(needs[c], "")
+			clerk.must(0, todo...)
+		}
+		if len(commands) < 8 || len(needs["run"]) < 4 {
+			t.Errorf("%q: %v", commands, needs)
+		}
+	})
+}
+
+// lastIn is the number of the last run in a ledger, asked as another user.
+func (d *database) lastIn(other *database, place string) string {
+	return other.one("SELECT max(id) FROM " + other.by(place+".jugatum_run", place+".run"))
+}

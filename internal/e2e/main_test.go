@@ -206,12 +206,12 @@ func (d *database) quote(name string) string {
 }
 
 // ownServer gives a database on a server that the test may stop.
-func ownServer(t *testing.T) *database {
+func ownServer(t *testing.T, settings ...string) *database {
 	t.Helper()
 	if server == nil {
 		t.Skip(noPG)
 	}
-	s, err := testserver.StartPostgres()
+	s, err := testserver.StartPostgres(settings...)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -10,6 +10,7 @@ import (
 	"math/big"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -59,6 +60,41 @@ func certificate(t *testing.T) (ca, cert, key string) {
 		t.Fatal(err)
 	}
 	return write("ca.pem", "CERTIFICATE", made(root, root, rootKey, rootKey)), write("cert.pem", "CERTIFICATE", made(leaf, root, leafKey, rootKey)), write("key.pem", "EC PRIVATE KEY", der)
+}
+
+// TestTLSPostgres: sslmode means what the server's own client means by it, and what
+// was agreed is told.
+func TestTLSPostgres(t *testing.T) {
+	beside(t)
+	ca, cert, key := certificate(t)
+	other, _, _ := certificate(t)
+	if err := os.Chmod(key, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if u, err := user.Lookup("postgres"); os.Geteuid() == 0 && err == nil { // whose server reads it
+		if err := os.Chown(key, atoi(u.Uid), atoi(u.Gid)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d := ownServer(t, "ssl=on", "ssl_cert_file="+cert, "ssl_key_file="+key)
+	plain := strings.TrimSuffix(d.url, "sslmode=disable")
+	for _, c := range []struct {
+		name, options string
+		status        int
+		words         string
+	}{
+		{"none", "sslmode=disable", 0, "in clear"},
+		{"left out", "", 0, "TLSv1."},
+		{"an authority that nobody named", "sslmode=verify-full", 1, "sslrootcert=PATH"},
+		{"another authority", "sslmode=verify-full&sslrootcert=" + other, 1, "sslrootcert=PATH"},
+		{"the authority named", "sslmode=verify-full&sslrootcert=" + ca, 0, "TLSv1."},
+		{"any certificate", "sslmode=require", 0, "TLSv1."},
+	} {
+		d.url = plain + c.options
+		if o := d.jugatum("survey"); o.status != c.status || !strings.Contains(o.out+o.err, c.words) {
+			t.Errorf("%s: status %d\n%s%s", c.name, o.status, o.out, o.err)
+		}
+	}
 }
 
 // TestTLS: a certificate is verified against the authority that is named, and what

@@ -74,7 +74,7 @@ func Text(c *change.Change, method string) []Finding {
 		case c.ChangesKey():
 			f.add(KeyChanged, Refusal, "the change assigns a key column (%s), by which batches find their way; use --method single", strings.Join(c.Table.Key.Names(), ", "))
 		case c.DerivedKey() != nil:
-			f.add(KeyChanged, Refusal, "the database computes the key column %s from a column that is assigned, and batches find their way by it; use --method single", c.DerivedKey().Name)
+			f.add(KeyChanged, Refusal, "the database computes the key column %s from a column that is assigned, and batches find their way by it; use --method single --keep none", c.DerivedKey().Name)
 		}
 		f.triggers()
 		if why := c.AtOnce(); why != "" {

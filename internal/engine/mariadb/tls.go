@@ -89,14 +89,10 @@ func withholdKey(cfg *mysql.Config) {
 
 // certificate explains an error of TLS.
 func certificate(err error) (string, bool) {
-	var unknown x509.UnknownAuthorityError
-	var host x509.HostnameError
-	var invalid x509.CertificateInvalidError
-	var verify *tls.CertificateVerificationError
 	switch {
 	case errors.Is(err, mysql.ErrNoTLS):
 		return "the server offers no TLS, and the password would cross the network where others can read it; tls=false in the URL says that it may", true
-	case errors.As(err, &unknown), errors.As(err, &host), errors.As(err, &invalid), errors.As(err, &verify):
+	case engine.Uncertified(err) != nil:
 		return "tls-ca=PATH in the URL names the authority that the server's certificate is from; tls=skip-verify takes any", true
 	}
 	return "", false

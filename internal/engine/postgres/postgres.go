@@ -102,6 +102,9 @@ func plain(err error) error {
 	if errors.As(err, &pe) {
 		return fmt.Errorf("%s (SQLSTATE %s)", pe.Message, pe.Code)
 	}
+	if x := engine.Uncertified(err); x != nil {
+		return x
+	}
 	var ce *pgconn.ConnectError
 	if errors.As(err, &ce) {
 		var op *net.OpError
@@ -122,6 +125,9 @@ func advice(err error) string {
 			return "check the user, and the password in PGPASSWORD or the password file"
 		}
 		return ""
+	}
+	if engine.Uncertified(err) != nil {
+		return "sslrootcert=PATH in the URL names the authority that the server's certificate is from; sslmode=require takes any"
 	}
 	return "check host and port, and that the server runs"
 }
