@@ -5,21 +5,7 @@ import (
 	"fmt"
 
 	"jugatum/internal/ledger"
-	"jugatum/internal/term"
 )
-
-// printWaits lists the longest waits of other sessions on us.
-func (a *app) printWaits(list []ledger.Wait) {
-	if len(list) == 0 {
-		return
-	}
-	a.out.Printf("\n")
-	t := a.out.NewTable("  longest waits", "session", "for", "statement")
-	for _, w := range list {
-		t.Row("  "+term.Duration(dur(w.MS)), term.Clean(w.Session), term.Clean(w.For), a.out.Cut(term.Clean(w.Statement), max(a.out.Width()-60, 20)))
-	}
-	t.Print()
-}
 
 // writeAsides writes the rows that were set aside as CSV: step, key, error,
 // whether it was changed later, then each new value with its column. NULL is an

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
@@ -17,6 +16,7 @@ import (
 	"jugatum/internal/hazard"
 	"jugatum/internal/ledger"
 	"jugatum/internal/preview"
+	"jugatum/internal/report"
 	"jugatum/internal/runner"
 	"jugatum/internal/term"
 )
@@ -166,35 +166,13 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	}
 	switch {
 	case verbose:
-		a.printHousekeeping(s.Keeping)
+		report.PrintHousekeeping(a.out, s.Keeping)
 	case len(s.Keeping) > 0:
 		var parts []string
 		for _, x := range s.Keeping {
 			parts = append(parts, term.Clean(x.Name)+" "+x.Value)
 		}
 		o.Printf("\n  %s\n", o.Paint(term.Faint, "left for later: "+strings.Join(parts, ", ")+" (--verbose explains)"))
-	}
-}
-
-// printHousekeeping tells what work was left for later, and what it means.
-func (a *app) printHousekeeping(list []engine.Setting) {
-	if len(list) == 0 {
-		return
-	}
-	a.out.Printf("\n")
-	width := 0
-	for _, x := range list {
-		width = max(width, len([]rune(x.Name)))
-	}
-	for _, x := range list {
-		sep := "  "
-		if width+len(x.Value)+len(x.Meaning)+6 > a.out.Width() {
-			sep = "\n    "
-		}
-		a.out.Printf("  %s  %s%s%s\n", term.Pad(term.Clean(x.Name), width), a.out.Paint(term.Bold, x.Value), sep, a.out.Paint(term.Faint, term.Clean(x.Meaning)))
-		if x.Advice != "" {
-			a.out.Printf("    %s\n", a.out.Paint(term.Warn, term.Clean(x.Advice)))
-		}
 	}
 }
 
@@ -216,13 +194,13 @@ func (p *plan) rehearse(ctx context.Context, ch *change.Change, method string, o
 
 // printRehearsal tells what one batch cost and what the whole will.
 func (a *app) printRehearsal(o *term.Out, x *preview.Rehearsal) {
-	o.Printf("\n  rehearsed  one batch of %s rows, %s changed, in %s; rolled back\n", term.Count(x.Rows), term.Count(x.Changed), term.Duration(dur(x.WorkMS)))
+	o.Printf("\n  rehearsed  one batch of %s rows, %s changed, in %s; rolled back\n", term.Count(x.Rows), term.Count(x.Changed), term.Duration(report.Milliseconds(x.WorkMS)))
 	if x.LogRow >= 0 {
 		text := fmt.Sprintf("%.0f bytes", x.LogRow)
 		if x.Records >= 0 {
 			text += fmt.Sprintf(" in %.1f records", x.Records)
 		}
-		o.Printf("  log        %s of %s for each changed row (%s)\n", text, cmp.Or(x.LogKind, "log"), scope(x.Log.Scope))
+		o.Printf("  log        %s of %s for each changed row (%s)\n", text, cmp.Or(x.LogKind, "log"), report.Scope(x.Log.Scope))
 	}
 	if len(x.Locks) > 0 {
 		var list []string
@@ -232,26 +210,11 @@ func (a *app) printRehearsal(o *term.Out, x *preview.Rehearsal) {
 		o.Printf("  locks      %s\n", strings.Join(list, ", "))
 	}
 	f := estimated(x)
-	o.Printf("  estimated  %s\n", o.Paint(term.Bold, estimateText(*f)))
+	o.Printf("  estimated  %s\n", o.Paint(term.Bold, report.EstimateText(*f)))
 }
 
 func estimated(x *preview.Rehearsal) *ledger.Estimate {
 	return &ledger.Estimate{Batches: x.Batches, Seconds: x.Seconds, HoldMS: x.HoldMS, LogBytes: x.LogBytes, LogKind: x.LogKind, KeptBytes: x.KeptBytes}
-}
-
-func estimateText(f ledger.Estimate) string {
-	batches := "batches"
-	if f.Batches == 1 {
-		batches = "batch"
-	}
-	text := fmt.Sprintf("about %s %s, %s without their commits, holds of %s", term.Count(f.Batches), batches, term.Duration(time.Duration(f.Seconds*float64(time.Second))), term.Duration(dur(f.HoldMS)))
-	if f.LogBytes >= 0 {
-		text += ", " + term.Bytes(f.LogBytes) + " of " + cmp.Or(f.LogKind, "log")
-	}
-	if f.KeptBytes >= 0 {
-		text += ", " + term.Bytes(f.KeptBytes) + " of kept values"
-	}
-	return text
 }
 
 func (a *app) printFigures(s *preview.Step) {

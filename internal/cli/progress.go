@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"jugatum/internal/engine"
+	"jugatum/internal/report"
 	"jugatum/internal/runner"
 	"jugatum/internal/term"
 )
@@ -66,7 +67,7 @@ func (a *app) block(p runner.Progress, width int) []string {
 		fmt.Sprintf("%s %s  %s  %s", o.Bar(s, min(width-40, 60)), percent, term.Duration(p.Elapsed), rest),
 		fmt.Sprintf("rows   %s changed / %s matched / %s scanned of %s", o.Paint(term.Bold, term.Count(p.Changed)), term.Count(p.Matched), term.Count(p.Scanned), ofRows(p)),
 		fmt.Sprintf("batch  no. %s, %s rows   hold %s, worst %s", term.Count(p.Batches), term.Count(int64(p.Size)), term.Duration(p.Hold), term.Duration(p.Worst)),
-		fmt.Sprintf("speed  %s   log written %s (%s)", speed, term.Bytes(p.Log.Bytes), scope(p.Log.Scope)),
+		fmt.Sprintf("speed  %s   log written %s (%s)", speed, term.Bytes(p.Log.Bytes), report.Scope(p.Log.Scope)),
 	}
 	if p.Workers > 1 {
 		lines[3] += fmt.Sprintf("   %d workers", p.Workers)
@@ -137,15 +138,4 @@ func line(p runner.Progress) string {
 		s += "; " + p.Note
 	}
 	return s
-}
-
-// scope says whose log a figure counts.
-func scope(s string) string {
-	switch s {
-	case "ours":
-		return "ours alone"
-	case "server":
-		return "whole server"
-	}
-	return "not told"
 }

@@ -167,7 +167,7 @@ func (a *app) printReplacement(r *preview.Replacement) {
 			name, rows = "", ""
 		}
 		for _, f := range c.Near {
-			t.Row(name, rows, f.Form, "", o.Paint(term.Warn, term.Count(f.Hits)), stays(f.Form, f.Differs))
+			t.Row(name, rows, f.Form, "", o.Paint(term.Warn, term.Count(f.Hits)), find.Stays(f.Form, f.Differs))
 			name, rows = "", ""
 		}
 	}
@@ -182,53 +182,8 @@ func (a *app) printReplacement(r *preview.Replacement) {
 	}
 }
 
-// stays says why an occurrence is not replaced.
-func stays(form, differs string) string {
-	switch {
-	case differs != "":
-		return differs
-	case strings.HasSuffix(form, ", key"):
-		return "a key (keys = true)"
-	case strings.Contains(form, "damaged"):
-		return "damaged"
-	}
-	return "this form is not named (forms)"
-}
-
-// leftOver is what a search finds after a run.
-type leftOver struct {
-	Text      string   `json:"text"`
-	Left      int64    `json:"left"`      // occurrences that the job should have replaced, in its columns
-	Still     []leftIn `json:"still"`     // where these are
-	Near      []leftIn `json:"near"`      // other occurrences in its columns
-	Elsewhere []leftIn `json:"elsewhere"` // in other columns
-}
-
-type leftIn struct {
-	Column  string `json:"column"`
-	Because string `json:"because"`
-	Hits    int64  `json:"occurrences"`
-}
-
-// whyNot says why a job replaces nothing in a column.
-func (p *plan) whyNot(t change.Table, column string) string {
-	for _, x := range p.tables {
-		switch {
-		case x.Schema != t.Schema || x.Name != t.Name:
-		case x.Refused != "":
-			return "in a table that cannot be changed"
-		case x.Key == nil:
-			return "in a table without a key"
-		case slices.Contains(x.Key.Names(), column):
-			return "in a key column, which a job must name in full"
-		}
-	}
-	return "not among the columns of the job"
-}
-
-// searchAgain looks for the texts of a job's replacements once more, everywhere.
-func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
-	var out []leftOver
+// replaced lists the texts that the job was to replace, and in which columns.
+func (p *plan) replaced() (out []find.Replaced) {
 	seen := map[string]bool{}
 	for _, s := range p.job.Steps {
 		if s.Replace == nil || s.Replace.Rules.Pattern != "" {
@@ -239,73 +194,21 @@ func (a *app) searchAgain(ctx context.Context, p *plan) ([]leftOver, error) {
 				continue
 			}
 			seen[pair.Find] = true
-			ours := map[string]bool{}
+			x := find.Replaced{Text: pair.Find, With: pair.With, Columns: map[string]bool{}}
 			for _, c := range p.changes {
-				for _, set := range c.Set {
-					if replaces(p.job.Steps[stepOf(p.job, c)], pair.Find) { // several steps may replace the same text
-						ours[c.Table.NameSQL(c.D)+"."+set.Column.Name] = true
-					}
-				}
-			}
-			live := a.err.NewLive()
-			r, err := find.Search(ctx, p.db, pair.Find, find.Options{Not: pair.With, Progress: func(table string, n, of int, hits int64) {
-				live.Show(func(int) []string { return []string{findLine(table, n, of, hits)} }, func() string { return findLine(table, n, of, hits) }, false)
-			}})
-			live.Clear()
-			if err != nil {
-				return nil, err
-			}
-			x := leftOver{Text: pair.Find, Still: []leftIn{}, Near: []leftIn{}, Elsewhere: []leftIn{}}
-			for _, col := range r.Columns {
-				t := change.Table{Schema: col.Schema, Name: col.Table}
-				name := t.String() + "." + col.Column
-				if !ours[t.NameSQL(p.db.Dialect())+"."+col.Column] {
-					x.Elsewhere = append(x.Elsewhere, leftIn{name, p.whyNot(t, col.Column), col.Hits})
-					continue
-				}
-				x.Left += col.Exact
-				for _, k := range col.Kinds {
-					if k.Covered { // what the job was to replace
-						x.Still = append(x.Still, leftIn{name, "the very text: its row was set aside, or others have written it since", k.Hits})
-					} else {
-						x.Near = append(x.Near, leftIn{name, stays(k.Form, k.Differs), k.Hits})
+				if replaces(p.job.Steps[stepOf(p.job, c)], pair.Find) { // several steps may replace the same text
+					for _, set := range c.Set {
+						x.Columns[find.Place(p.db, c.Table, set.Column.Name)] = true
 					}
 				}
 			}
 			out = append(out, x)
 		}
 	}
-	return out, nil
+	return out
 }
 
 // replaces reports whether a step replaces this text.
 func replaces(s job.Step, text string) bool {
 	return s.Replace != nil && slices.ContainsFunc(s.Replace.Rules.Pairs, func(p rewrite.Pair) bool { return p.Find == text })
-}
-
-// printSearch tells what a search after the run found.
-func (a *app) printSearch(list []leftOver) {
-	o := a.out
-	for _, x := range list {
-		near, elsewhere := int64(0), int64(0)
-		for _, l := range x.Near {
-			near += l.Hits
-		}
-		for _, l := range x.Elsewhere {
-			elsewhere += l.Hits
-		}
-		style := term.Good
-		if x.Left > 0 {
-			style = term.Bad
-		}
-		o.Printf("\n  search   %s: %s; %s similar texts not replaced; %s in other columns\n", term.Clean(x.Text), o.Paint(style, term.Count(x.Left)+" left"), term.Count(near), term.Count(elsewhere))
-		if near+elsewhere+x.Left == 0 {
-			continue
-		}
-		t := o.NewTable("  left in", ">found", "because")
-		for _, l := range slices.Concat(x.Still, x.Near, x.Elsewhere) {
-			t.Row("  "+term.Clean(l.Column), term.Count(l.Hits), l.Because)
-		}
-		t.Print()
-	}
 }

@@ -13,10 +13,12 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
+	"jugatum/internal/find"
 	"jugatum/internal/hazard"
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
 	"jugatum/internal/preview"
+	"jugatum/internal/report"
 	"jugatum/internal/runner"
 	"jugatum/internal/term"
 	"jugatum/internal/verify"
@@ -254,7 +256,7 @@ func addEstimate(sum, x *ledger.Estimate) *ledger.Estimate {
 		return x
 	}
 	return &ledger.Estimate{Batches: sum.Batches + x.Batches, Seconds: sum.Seconds + x.Seconds, HoldMS: max(sum.HoldMS, x.HoldMS),
-		LogBytes: plus(sum.LogBytes, x.LogBytes), LogKind: x.LogKind, KeptBytes: plus(sum.KeptBytes, x.KeptBytes)}
+		LogBytes: report.Plus(sum.LogBytes, x.LogBytes), LogKind: x.LogKind, KeptBytes: report.Plus(sum.KeptBytes, x.KeptBytes)}
 }
 
 // expectations holds the counts of all steps against what the job expects, before
@@ -390,7 +392,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 		return err
 	}
 	// The parent's context: a run that was interrupted is summed up all the same.
-	sum, serr := a.summary(parent, p.db, l, r.ID, time.Since(begun))
+	sum, serr := report.Read(parent, p.db, l, r.ID, time.Since(begun))
 	if serr != nil {
 		return errors.Join(err, serr)
 	}
@@ -410,7 +412,11 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 		}
 	}
 	if err == nil && r.UndoOf == 0 && !c.Bool("no-search") {
-		if sum.Search, serr = a.searchAgain(ctx, p); serr != nil {
+		sum.Search, serr = find.Again(ctx, p.db, p.tables, p.replaced(), func(table string, n, of int, hits int64) {
+			live.Show(func(int) []string { return []string{findLine(table, n, of, hits)} }, func() string { return findLine(table, n, of, hits) }, false)
+		})
+		live.Clear()
+		if serr != nil {
 			return serr
 		}
 	}
@@ -419,7 +425,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan, l *ledger
 			return jerr
 		}
 	} else {
-		a.printSummary(sum, dbFlag(c, p.db))
+		sum.Print(a.out, dbFlag(c, p.db))
 	}
 	var ve *verifyError
 	var ae *runner.AccountError

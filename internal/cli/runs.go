@@ -14,6 +14,7 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
+	"jugatum/internal/report"
 	"jugatum/internal/sqltext"
 	"jugatum/internal/term"
 )
@@ -148,7 +149,7 @@ func (a *app) show() *cli.Command {
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "set-aside-csv", Usage: "write the rows that were set aside into this file"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
-				s, err := a.summary(ctx, db, l, r.ID, 0)
+				s, err := report.Read(ctx, db, l, r.ID, 0)
 				if err != nil {
 					return err
 				}
@@ -178,18 +179,7 @@ func (a *app) show() *cli.Command {
 				}
 				o.Printf("\n")
 				a.printJob(r)
-				rows := s.Skipped
-				s.Skipped = nil
-				a.printResult(s, dbFlag(c, db))
-				a.printSlowest(s)
-				a.printWaits(s.Waits)
-				a.printAsides(s.Asides, s.tables())
-				a.printSignals(s.Signals)
-				if len(rows) > 0 {
-					o.Printf("\n")
-					a.printLeft(rows, len(rows), "", s.tables())
-				}
-				a.printNext(s, dbFlag(c, db))
+				s.PrintRecord(o, dbFlag(c, db))
 				if path := c.String("set-aside-csv"); path != "" {
 					all, err := l.Asides(ctx, r.ID, math.MaxInt32)
 					if err != nil {

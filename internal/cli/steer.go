@@ -9,6 +9,7 @@ import (
 
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
+	"jugatum/internal/report"
 	"jugatum/internal/runner"
 )
 
@@ -178,14 +179,14 @@ func (a *app) watch() *cli.Command {
 					}
 				}
 				live.Clear()
-				sum, err := a.summary(ctx, db, l, r.ID, 0)
+				sum, err := report.Read(ctx, db, l, r.ID, 0)
 				if err != nil {
 					return err
 				}
 				if c.Bool("json") {
 					return a.json(sum)
 				}
-				a.printSummary(sum, dbFlag(c, db))
+				sum.Print(a.out, dbFlag(c, db))
 				return nil
 			})
 		},

@@ -9,6 +9,7 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
+	"jugatum/internal/report"
 	"jugatum/internal/term"
 	"jugatum/internal/verify"
 )
@@ -122,7 +123,7 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 		}
 		if len(s.Sample) > 0 {
 			o.Printf("\n")
-			a.printMismatched(s.Sample, "key", "recorded", "in the table")
+			report.PrintMismatched(o, s.Sample, "key", "recorded", "in the table")
 		}
 	}
 	o.Printf("\n")

@@ -1,0 +1,175 @@
+// Package report is what a run was and did: as a value, as JSON and as text.
+package report
+
+import (
+	"cmp"
+	"context"
+	"time"
+
+	"jugatum/internal/engine"
+	"jugatum/internal/find"
+	"jugatum/internal/ledger"
+	"jugatum/internal/sqltext"
+)
+
+// Run is a run as its record tells it.
+type Run struct {
+	Schema    int              `json:"schema"`
+	Run       int64            `json:"run"`
+	Title     string           `json:"title"`
+	Reason    string           `json:"reason"`
+	UndoOf    int64            `json:"undo_of,omitempty"`
+	UndoneBy  int64            `json:"undone_by,omitempty"`
+	Status    string           `json:"status"`
+	Error     string           `json:"error,omitempty"`
+	Database  string           `json:"database"`
+	StartedAt time.Time        `json:"started_at"`
+	EndedAt   *time.Time       `json:"ended_at,omitempty"`
+	User      string           `json:"os_user"`
+	DBUser    string           `json:"db_user,omitempty"`
+	Host      string           `json:"host"`
+	Version   string           `json:"version"`
+	Keep      bool             `json:"kept_values"`
+	KeptBytes int64            `json:"kept_bytes"` // room that they take now; -1 unknown, or none
+	HoldMS    float64          `json:"hold_target_ms"`
+	Workers   int              `json:"workers"` // wanted; a step may have had fewer
+	Steps     []Step           `json:"steps"`
+	Holds     Holds            `json:"holds"`
+	Log       Log              `json:"log"`
+	ElapsedS  float64          `json:"elapsed_s"`
+	Skipped   []ledger.Left    `json:"skipped,omitempty"`
+	Slowest   []ledger.Slow    `json:"slowest"`
+	SetAside  int64            `json:"set_aside"`
+	Asides    []ledger.Aside   `json:"rows_set_aside,omitempty"`
+	Estimate  *ledger.Estimate `json:"estimate,omitempty"`
+	Others    ledger.Watching  `json:"others"`
+	Server    map[string]int64 `json:"server,omitempty"`
+	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
+	Waits     []ledger.Wait    `json:"longest_waits,omitempty"`
+	Signals   []ledger.Signal  `json:"signals,omitempty"`
+	Search    []find.LeftOver  `json:"search,omitempty"` // of the replaced texts, after the run
+
+	elapsed  time.Duration
+	replicas bool // it was paced by replicas, which a resume wants named again
+}
+
+type Step struct {
+	Name      string `json:"name"`
+	Table     string `json:"table"`
+	Verb      string `json:"verb"`
+	Method    string `json:"method"`
+	Status    string `json:"status"`
+	Batches   int64  `json:"batches"`
+	Scanned   int64  `json:"scanned"`
+	Matched   int64  `json:"matched"` // -1: not told apart from the changed ones
+	Changed   int64  `json:"changed"`
+	Skipped   int64  `json:"skipped"`
+	Retries   int64  `json:"retries"`
+	KeptTable string `json:"kept_table,omitempty"`
+	Lanes     int    `json:"lanes"`
+}
+
+type Holds struct {
+	Batches  int64   `json:"batches"`
+	MedianMS float64 `json:"median_ms"`
+	P99MS    float64 `json:"p99_ms"`
+	MaxMS    float64 `json:"max_ms"`
+}
+
+type Log struct {
+	Bytes   int64  `json:"bytes"`   // -1 unknown
+	Records int64  `json:"records"` // -1 unknown
+	Images  int64  `json:"full_page_images"`
+	Scope   string `json:"scope"`
+	Kind    string `json:"kind"`
+}
+
+// Read makes the report of a run from the ledger. elapsed is this process's time,
+// 0 for that between start and end.
+func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed time.Duration) (*Run, error) {
+	r, err := l.Load(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	h, err := l.Holds(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if elapsed == 0 && !r.EndedAt.IsZero() {
+		elapsed = r.EndedAt.Sub(r.StartedAt)
+	}
+	s := &Run{Schema: 1, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
+		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, replicas: len(r.Options.Replicas) > 0, KeptBytes: -1, Estimate: r.Options.Estimate, HoldMS: msf(r.Options.Hold), Workers: max(r.Options.Workers, 1),
+		Holds: Holds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: Log{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []Step{}, elapsed: elapsed}
+	if !r.EndedAt.IsZero() {
+		s.EndedAt = &r.EndedAt
+	}
+	weigher, weighs := db.(engine.Weigher)
+	for _, st := range r.Steps {
+		if table := cmp.Or(st.PackedTable, st.KeptTable); weighs && table != "" && r.UndoOf == 0 {
+			if n, err := weigher.Weigh(ctx, table); err == nil { // they may have been dropped since
+				s.KeptBytes = max(s.KeptBytes, 0) + n
+			}
+		}
+		t := st.Totals
+		table := st.TableName
+		if st.TableSchema != "" && st.TableSchema != "public" {
+			table = st.TableSchema + "." + table
+		}
+		s.Steps = append(s.Steps, Step{st.Name, table, st.Verb, st.Method, st.Status, t.Batches, t.Scanned, t.Matched, t.Changed, t.Skipped, t.Retries, st.KeptTable, len(st.Lanes)})
+		if t.Log.Scope != "" {
+			s.Log.Scope, s.Log.Kind = t.Log.Scope, logKind(db.Dialect(), t.Log)
+			s.Log.Bytes, s.Log.Records, s.Log.Images = Plus(s.Log.Bytes, t.Log.Bytes), Plus(s.Log.Records, t.Log.Records), Plus(s.Log.Images, t.Log.Images)
+		}
+	}
+	if s.Slowest, err = l.Slowest(ctx, id, 5); err != nil {
+		return nil, err
+	}
+	if s.SetAside, err = l.AsideCount(ctx, id); err != nil {
+		return nil, err
+	}
+	if s.Asides, err = l.Asides(ctx, id, 1000); err != nil {
+		return nil, err
+	}
+	if s.Others, s.Waits, err = l.Watched(ctx, id, 5); err != nil {
+		return nil, err
+	}
+	if s.Server, err = l.Server(ctx, id); err != nil {
+		return nil, err
+	}
+	if s.Signals, err = l.Signals(ctx, id, 0); err != nil {
+		return nil, err
+	}
+	if r.UndoOf != 0 {
+		if s.Skipped, err = l.Skipped(ctx, id, 1000); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// logKind names the log that the figures are of.
+func logKind(d sqltext.Dialect, l engine.Log) string {
+	switch {
+	case d == sqltext.MariaDB && l.Scope == "ours":
+		return "binary log"
+	case d == sqltext.MariaDB:
+		return "redo log"
+	case l.Records < 0:
+		return "rollback journal"
+	}
+	return "write-ahead log"
+}
+
+// Plus adds figures of which -1 is unknown.
+func Plus(a, b int64) int64 {
+	switch {
+	case a < 0:
+		return b
+	case b < 0:
+		return a
+	}
+	return a + b
+}
+
+func msf(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
