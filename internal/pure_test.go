@@ -26,7 +26,7 @@ func TestPurePackages(t *testing.T) {
 }
 
 // order is the layout from top to bottom; dependencies point downwards.
-var order = []string{"cli", "report", "verify", "preview", "find", "survey", "harbour", "runner", "seal", "ledger", "engine/sqlite", "engine/postgres", "engine/mariadb", "engine", "job", "hazard", "change", "sqltext", "rewrite", "pace", "term"}
+var order = []string{"cli", "plan", "report", "verify", "preview", "find", "survey", "harbour", "runner", "seal", "ledger", "engine/sqlite", "engine/postgres", "engine/mariadb", "engine", "job", "hazard", "change", "sqltext", "rewrite", "pace", "term"}
 
 func TestDependenciesPointDownwards(t *testing.T) {
 	rank := map[string]int{}

@@ -21,6 +21,7 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/job"
+	"jugatum/internal/plan"
 	"jugatum/internal/runner"
 	"jugatum/internal/sqltext"
 	"jugatum/internal/term"
@@ -44,18 +45,7 @@ func (e *usageError) Unwrap() error { return e.err }
 
 func usagef(format string, args ...any) error { return &usageError{fmt.Errorf(format, args...)} }
 
-// refusal is what a guard says.
-type refusal struct{ msg string }
-
-func (e *refusal) Error() string { return e.msg }
-func (e *refusal) Unwrap() error { return runner.ErrGuard }
-
-func refusef(format string, args ...any) error { return &refusal{fmt.Sprintf(format, args...)} }
-
-// verifyError says that a verification did not hold.
-type verifyError struct{ msg string }
-
-func (e *verifyError) Error() string { return e.msg }
+func refusef(format string, args ...any) error { return plan.Refusef(format, args...) }
 
 // asideError says that all was done but for rows skipped.
 type asideError struct{ msg string }
@@ -72,7 +62,7 @@ func status(err error) int {
 	var rf *engine.RefusedError
 	var ue *engine.UntrustedError
 	var oe *engine.OpenError
-	var ve *verifyError
+	var ve *plan.Unheld
 	var ae *asideError
 	switch {
 	case err == nil:

@@ -313,6 +313,6 @@ func (a *app) demoCount(ctx context.Context, dbURL, path string) (int64, error) 
 	if err != nil {
 		return 0, err
 	}
-	_, n, err := preview.Count(ctx, db, p.changes[0])
+	_, n, err := preview.Count(ctx, db, p.Changes[0])
 	return n, err
 }

@@ -12,10 +12,10 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
 
-	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/find"
 	"jugatum/internal/job"
+	"jugatum/internal/plan"
 	"jugatum/internal/preview"
 	"jugatum/internal/rewrite"
 	"jugatum/internal/term"
@@ -155,7 +155,7 @@ func (a *app) writeJob(ctx context.Context, db engine.DB, path string, r *find.R
 				continue
 			}
 			name := t.String() + "." + c.Column
-			switch col, why := t.Named(c.Column), unchangeable(t, rewrite.Rules{}); {
+			switch col, why := t.Named(c.Column), plan.Unchangeable(t, rewrite.Rules{}); {
 			case c.Parts:
 				d.leave(name, "an array or an enumeration", c.Exact)
 			case c.Bytes:
@@ -181,17 +181,17 @@ func (a *app) writeJob(ctx context.Context, db engine.DB, path string, r *find.R
 	if err != nil {
 		return err
 	}
-	p := &plan{db: db, job: j, values: map[string]change.Value{}}
-	if err := p.build(ctx); err != nil {
+	p, err := plan.New(ctx, db, j, nil, "")
+	if err != nil {
 		return err
 	}
 	aside := int64(0)
-	for _, ch := range p.changes {
+	for _, ch := range p.Changes {
 		look, err := preview.Look(ctx, db, ch, "", 0)
 		if err != nil {
-			return lookError(db, p, err)
+			return p.Fault(err)
 		}
-		step := &d.steps[stepOf(j, ch)]
+		step := &d.steps[j.Of(ch.Step)]
 		step.expect, step.counted = step.expect+look.Changes, true
 		if look.Replacement != nil {
 			step.damaged += look.Replacement.Damaged

@@ -11,13 +11,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
-	"jugatum/internal/change"
-	"jugatum/internal/engine"
 	"jugatum/internal/hazard"
-	"jugatum/internal/ledger"
+	"jugatum/internal/plan"
 	"jugatum/internal/preview"
 	"jugatum/internal/report"
-	"jugatum/internal/runner"
 	"jugatum/internal/term"
 )
 
@@ -53,7 +50,7 @@ func (a *app) preview() *cli.Command {
 			if err != nil {
 				return err
 			}
-			opts, err := limits(c, p.job)
+			opts, err := limits(c, p.Job)
 			if err != nil {
 				return err
 			}
@@ -62,22 +59,22 @@ func (a *app) preview() *cli.Command {
 			}
 			var steps []*preview.Step
 			total := int64(0)
-			counts := make([]int64, len(p.changes))
-			lacks, err := p.lacks(ctx, opts.Keep)
+			counts := make([]int64, len(p.Changes))
+			lacks, err := p.Lacks(ctx, opts.Keep)
 			if err != nil {
 				return err
 			}
-			for i, ch := range p.changes {
-				s, err := preview.Look(ctx, db, ch, p.method, int(n))
+			for i, ch := range p.Changes {
+				s, err := preview.Look(ctx, db, ch, p.Method, int(n))
 				if err != nil {
-					return lookError(db, p, err)
+					return p.Fault(err)
 				}
-				if s.Method, err = p.choose(ctx, ch, s.Matched); err != nil {
+				if s.Method, err = p.Choose(ctx, ch, s.Matched); err != nil {
 					return err
 				}
 				s.Hazards = append(lacks[i], s.Hazards...)
 				if c.Bool("rehearse") {
-					if s.Rehearsal, err = p.rehearse(ctx, ch, s.Method, opts, s.Changes); err != nil {
+					if s.Rehearsal, err = p.Rehearse(ctx, ch, s.Method, opts, s.Changes); err != nil {
 						return err
 					}
 				}
@@ -85,7 +82,7 @@ func (a *app) preview() *cli.Command {
 				counts[i] = s.Changes
 				total += s.Changes
 			}
-			missed := p.expectations(counts)
+			missed := p.Expectations(counts)
 			if c.Bool("json") {
 				err := a.json(struct {
 					Schema   int             `json:"schema"`
@@ -93,11 +90,11 @@ func (a *app) preview() *cli.Command {
 					Job      string          `json:"job"`
 					Total    int64           `json:"total"`
 					Steps    []*preview.Step `json:"steps"`
-				}{1, db.Name(), p.job.Name(), total, steps})
+				}{1, db.Name(), p.Job.Name(), total, steps})
 				return errors.Join(err, missed)
 			}
-			a.out.Printf("%s  %s\n", a.out.Paint(term.Bold, term.Clean(p.job.Name())), a.out.Paint(term.Faint, db.Name()))
-			for _, why := range p.leftOut {
+			a.out.Printf("%s  %s\n", a.out.Paint(term.Bold, term.Clean(p.Job.Name())), a.out.Paint(term.Faint, db.Name()))
+			for _, why := range p.LeftOut {
 				a.out.Printf("  %s left out: %s\n", a.out.Paint(term.Warn, "warning"), term.Clean(why))
 			}
 			lifted := despite(c)
@@ -111,15 +108,6 @@ func (a *app) preview() *cli.Command {
 			return missed
 		},
 	}
-}
-
-// lookError says which kind of trouble a preview ran into: values that cannot
-// be worked out are the job's fault.
-func lookError(db engine.DB, p *plan, err error) error {
-	if f := db.Fault(err); f == engine.Data || f == engine.Invalid {
-		return &usageError{fmt.Errorf("%s: %w", p.job.Source.Name, err)}
-	}
-	return err
 }
 
 // printStep shows what one step would do: first what stands in its way.
@@ -176,22 +164,6 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	}
 }
 
-// rehearse carries out one batch of a step and rolls it back.
-func (p *plan) rehearse(ctx context.Context, ch *change.Change, method string, opts ledger.Options, changes int64) (*preview.Rehearsal, error) {
-	if changes == 0 || ch.Table.Key == nil {
-		return nil, nil
-	}
-	workers := 1
-	if runner.Alone(p.db, ch, method) == "" {
-		workers = opts.Workers
-	}
-	x, err := preview.Rehearse(ctx, p.db, ch, preview.Plan{Keep: opts.Keep, Hold: opts.Hold, Fixed: opts.Batch, Workers: workers, Listed: method == "roster", Changes: changes})
-	if err != nil {
-		return nil, fmt.Errorf("the rehearsal of step %q: %w; it was rolled back", ch.Step, err)
-	}
-	return x, nil
-}
-
 // printRehearsal tells what one batch cost and what the whole will.
 func (a *app) printRehearsal(o *term.Out, x *preview.Rehearsal) {
 	o.Printf("\n  rehearsed  one batch of %s rows, %s changed, in %s; rolled back\n", term.Count(x.Rows), term.Count(x.Changed), term.Duration(report.Milliseconds(x.WorkMS)))
@@ -209,12 +181,8 @@ func (a *app) printRehearsal(o *term.Out, x *preview.Rehearsal) {
 		}
 		o.Printf("  locks      %s\n", strings.Join(list, ", "))
 	}
-	f := estimated(x)
+	f := plan.Estimated(x)
 	o.Printf("  estimated  %s\n", o.Paint(term.Bold, report.EstimateText(*f)))
-}
-
-func estimated(x *preview.Rehearsal) *ledger.Estimate {
-	return &ledger.Estimate{Batches: x.Batches, Seconds: x.Seconds, HoldMS: x.HoldMS, LogBytes: x.LogBytes, LogKind: x.LogKind, KeptBytes: x.KeptBytes}
 }
 
 func (a *app) printFigures(s *preview.Step) {

@@ -10,7 +10,7 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
 	"jugatum/internal/pace"
-	"jugatum/internal/runner"
+	"jugatum/internal/plan"
 )
 
 func (a *app) resume() *cli.Command {
@@ -72,12 +72,12 @@ func (a *app) resume() *cli.Command {
 				if k, err := key(); err == nil {
 					r.Sealer = k.Seal
 				}
-				p, work, err := prepare(ctx, db, l, r)
+				p, work, err := plan.Prepare(ctx, db, l, r)
 				if err != nil {
 					return err
 				}
-				if p.unreadable != nil && r.UndoOf == 0 {
-					return refusef("run %d cannot go on, since the database has changed: %v", r.ID, p.unreadable)
+				if p.Unreadable != nil && r.UndoOf == 0 {
+					return refusef("run %d cannot go on, since the database has changed: %v", r.ID, p.Unreadable)
 				}
 				return a.executeFitted(ctx, c, p, l, r, work)
 			})
@@ -109,39 +109,4 @@ func (a *app) withRun(ctx context.Context, c *cli.Command, do func(engine.DB, *l
 		return err
 	}
 	return do(db, l, r)
-}
-
-// prepare makes a run's steps ready from the ledger, for an undo as well.
-func prepare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run) (*plan, []*runner.Work, error) {
-	p, err := restoreLoosely(ctx, db, r)
-	if err != nil {
-		return nil, nil, err
-	}
-	work, err := p.work(l, r)
-	if err != nil || r.UndoOf == 0 {
-		return p, work, err
-	}
-	orig, err := l.Load(ctx, r.UndoOf)
-	if err != nil {
-		return nil, nil, err
-	}
-	if err := l.Coherent(ctx, orig); err != nil {
-		return nil, nil, err
-	}
-	return p, work, asUndo(work, orig)
-}
-
-// asUndo turns the steps of a run into those that take another back.
-func asUndo(work []*runner.Work, orig *ledger.Run) error {
-	for _, w := range work {
-		for _, st := range orig.Steps {
-			if st.Name == w.Step.Name {
-				w.Undo, w.UpTo, w.Rows = true, st.LastKept(), st.Totals.Changed
-			}
-		}
-		if !w.Undo {
-			return refusef("step %q is not in run %d", w.Step.Name, orig.ID)
-		}
-	}
-	return nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
+	"jugatum/internal/plan"
 	"jugatum/internal/report"
 	"jugatum/internal/runner"
 )
@@ -230,7 +231,7 @@ func besides(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger
 	var work []*runner.Work
 	keeper, keeps := db.(engine.Housekeeper)
 	if why, _ := doubt(db, l, r); keeps && why == "" { // else its SQL is not even planned
-		_, work, _ = prepare(ctx, db, l, r)
+		_, work, _ = plan.Prepare(ctx, db, l, r)
 	}
 	var keeping []engine.Setting
 	var asked time.Time

@@ -3,13 +3,13 @@ package cli
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
+	"jugatum/internal/plan"
 	"jugatum/internal/term"
 )
 
@@ -51,28 +51,28 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	case !orig.Options.Keep:
 		return refusef("run %d kept no values (--keep none), so there is nothing to put back", orig.ID)
 	}
-	if err := mayWrite(ctx, c, db); err != nil {
+	if err := plan.MayWrite(ctx, db, c.StringSlice("despite")); err != nil {
 		return err
 	}
 	if err := a.believe(ctx, c, db, l, orig); err != nil {
 		return err
 	}
-	p, err := restoreLoosely(ctx, db, orig)
+	p, err := plan.RestoreLoosely(ctx, db, orig)
 	if err != nil {
 		return err
 	}
-	kept, err := p.work(l, orig)
+	kept, err := p.Work(l, orig)
 	if err != nil {
 		return err
 	}
-	lost, err := fitAll(ctx, db, kept, c.Bool(trustRecord))
+	lost, err := plan.FitAll(ctx, db, kept, c.Bool(trustRecord))
 	if err != nil {
 		return err
 	}
 	for _, what := range lost {
 		a.err.Printf("  %s changed since run %d: there is no column %s\n", a.err.Paint(term.Warn, "warning"), orig.ID, term.Clean(what))
 	}
-	opts, err := limits(c, p.job)
+	opts, err := limits(c, p.Job)
 	if err != nil {
 		return err
 	}
@@ -105,34 +105,20 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if orig, err = l.Load(ctx, orig.ID); err != nil {
 		return err
 	}
-	if err := p.undoable(ctx); err != nil {
+	if err := p.Undoable(ctx); err != nil {
 		return err
 	}
-	opts.Backwards = true
-	u := &ledger.Run{Title: orig.Title, Reason: orig.Reason, UndoOf: orig.ID, Source: orig.Source, Params: orig.Params, Digest: orig.Digest, Options: opts, Version: buildVersion().version, Sealer: a.sealer()}
-	slices.Reverse(p.changes)
-	for i, ch := range p.changes {
-		for _, o := range orig.Steps {
-			if o.Name == ch.Step {
-				if err := sameKey(ch, o, orig.ID); err != nil {
-					return err
-				}
-			}
-		}
-		st := &ledger.Step{N: i + 1, Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name, KeyColumns: ch.Table.Key.Names(), SetColumns: ch.SetNames(),
-			Method: "undo", Matched: -1, ToChange: -1, Status: "pending"}
-		for _, o := range orig.Steps {
-			if o.Name == ch.Step {
-				st.KeptTable, st.PackedTable, st.ToChange = o.KeptTable, o.PackedTable, o.Totals.Changed
-			}
-		}
-		u.Steps = append(u.Steps, st)
-	}
-	work, err := a.record(ctx, p, l, u)
+	u, err := p.Undo(orig, opts)
 	if err != nil {
 		return err
 	}
-	if err := asUndo(work, orig); err != nil {
+	u.Version, u.Sealer = buildVersion().version, a.sealer()
+	a.begun = time.Now()
+	work, err := p.Record(ctx, l, u)
+	if err != nil {
+		return err
+	}
+	if err := plan.AsUndo(work, orig); err != nil {
 		return err
 	}
 	return a.executeFitted(ctx, c, p, l, u, work)

@@ -9,6 +9,7 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
+	"jugatum/internal/plan"
 	"jugatum/internal/report"
 	"jugatum/internal/term"
 	"jugatum/internal/verify"
@@ -29,23 +30,23 @@ func (a *app) verify() *cli.Command {
 				if err := a.believe(ctx, c, db, l, r); err != nil {
 					return err
 				}
-				p, work, err := prepare(ctx, db, l, r)
+				p, work, err := plan.Prepare(ctx, db, l, r)
 				if err != nil {
 					return err
 				}
-				lost, err := fitAll(ctx, db, work, c.Bool(trustRecord))
+				lost, err := plan.FitAll(ctx, db, work, c.Bool(trustRecord))
 				if err != nil {
 					return err
 				}
 				for _, what := range lost {
 					a.err.Printf("  %s changed since run %d, and not compared: there is no column %s\n", a.err.Paint(term.Warn, "warning"), r.ID, term.Clean(what))
 				}
-				if p.unreadable != nil {
-					p.job = &job.Job{} // whose checks are gone with it
-					a.err.Printf("  %s changed since run %d: %s; rows that it passed by are not looked for, and its checks not asked\n", a.err.Paint(term.Warn, "warning"), r.ID, term.Clean(p.unreadable.Error()))
+				if p.Unreadable != nil {
+					p.Job = &job.Job{} // whose checks are gone with it
+					a.err.Printf("  %s changed since run %d: %s; rows that it passed by are not looked for, and its checks not asked\n", a.err.Paint(term.Warn, "warning"), r.ID, term.Clean(p.Unreadable.Error()))
 				}
 				live := a.err.NewLive()
-				res, err := verify.Run(ctx, db, l, r, work, p.job, func(done, total int64) {
+				res, err := verify.Run(ctx, db, l, r, work, p.Job, func(done, total int64) {
 					text := fmt.Sprintf("comparing: %s of %s kept rows", term.Count(done), term.Count(total))
 					live.Show(func(int) []string { return []string{text} }, func() string { return text }, false)
 				})
@@ -62,7 +63,7 @@ func (a *app) verify() *cli.Command {
 					a.printVerify(res, r)
 				}
 				if err == nil && !res.Holds {
-					err = &verifyError{fmt.Sprintf("run %d does not hold: see what is marked above; rows that others changed since stay as they are in an undo", r.ID)}
+					err = &plan.Unheld{Msg: fmt.Sprintf("run %d does not hold: see what is marked above; rows that others changed since stay as they are in an undo", r.ID)}
 				}
 				return err
 			})

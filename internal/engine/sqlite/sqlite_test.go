@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -112,8 +113,8 @@ func TestCatalogue(t *testing.T) {
 		}
 		p.Triggers[i].Text = ""
 	}
-	if got, want := fmt.Sprint(p.Triggers), "[{t1 after update true false false false } {t2 before delete false true false false } {t3 before insert false false true false }]"; got != want {
-		t.Errorf("triggers %s, want %s", got, want)
+	if want := []change.Trigger{{Name: "t1", Events: "after update", Update: true}, {Name: "t2", Events: "before delete", Delete: true}, {Name: "t3", Events: "before insert", Insert: true}}; !reflect.DeepEqual(p.Triggers, want) {
+		t.Errorf("triggers %+v, want %+v", p.Triggers, want)
 	}
 	if got, want := fmt.Sprint(p.ReferredBy), "[{child (a)  child [a b] [a b] CASCADE NO ACTION} {child (p)  child [p] [id] NO ACTION SET NULL}]"; got != want {
 		t.Errorf("references %s, want %s", got, want)

@@ -1,4 +1,4 @@
-package cli
+package plan
 
 import (
 	"context"
@@ -12,32 +12,32 @@ import (
 )
 
 // missing asks what this user lacks for a change; nothing where there are no users.
-func (p *plan) missing(ctx context.Context, c *change.Change, keep bool) (engine.Missing, error) {
-	t, ok := p.db.(engine.PrivilegeTeller)
+func (p *Plan) missing(ctx context.Context, c *change.Change, keep bool) (engine.Missing, error) {
+	t, ok := p.DB.(engine.PrivilegeTeller)
 	if !ok {
 		return engine.Missing{}, nil
 	}
 	m, err := t.Missing(ctx, c, keep)
 	if err != nil {
-		return m, fmt.Errorf("asking what %s may do: %w", p.db.User(), err)
+		return m, fmt.Errorf("asking what %s may do: %w", p.DB.User(), err)
 	}
 	return m, nil
 }
 
 // readable refuses a change whose rows this user may not see.
-func (p *plan) readable(ctx context.Context, c *change.Change) error {
+func (p *Plan) readable(ctx context.Context, c *change.Change) error {
 	m, err := p.missing(ctx, c, true)
 	if err != nil || len(m.Read) == 0 {
 		return err
 	}
-	return refusef("step %q: %s may not read %s; have it granted: %s", c.Step, p.db.User(), c.Table, strings.Join(m.Read, "; "))
+	return Refusef("step %q: %s may not read %s; have it granted: %s", c.Step, p.DB.User(), c.Table, strings.Join(m.Read, "; "))
 }
 
-// lacks finds, for each change, what this user may not do that carrying it out
+// Lacks finds, for each change, what this user may not do that carrying it out
 // takes; what keeping the ledger takes is told with the first.
-func (p *plan) lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error) {
-	out := make([][]hazard.Finding, len(p.changes))
-	for i, c := range p.changes {
+func (p *Plan) Lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error) {
+	out := make([][]hazard.Finding, len(p.Changes))
+	for i, c := range p.Changes {
 		m, err := p.missing(ctx, c, keep)
 		if err != nil {
 			return nil, err
@@ -45,7 +45,7 @@ func (p *plan) lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error)
 		add := func(level hazard.Level, what string, statements []string) {
 			if len(statements) > 0 {
 				out[i] = append(out[i], hazard.Finding{Step: c.Step, Code: hazard.Grants, Level: level, Rows: -1,
-					Text: fmt.Sprintf("%s may not %s; have it granted: %s", p.db.User(), what, strings.Join(statements, "; "))})
+					Text: fmt.Sprintf("%s may not %s; have it granted: %s", p.DB.User(), what, strings.Join(statements, "; "))})
 			}
 		}
 		if i == 0 {
@@ -60,9 +60,9 @@ func (p *plan) lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error)
 	return out, nil
 }
 
-// undoable refuses an undo whose rows this user may not put back.
-func (p *plan) undoable(ctx context.Context) error {
-	for _, c := range p.changes {
+// Undoable refuses an undo whose rows this user may not put back.
+func (p *Plan) Undoable(ctx context.Context) error {
+	for _, c := range p.Changes {
 		m, err := p.missing(ctx, c, true)
 		if err != nil {
 			return err
@@ -72,7 +72,7 @@ func (p *plan) undoable(ctx context.Context) error {
 			lack = append(lack, m.Run...)
 		}
 		if len(lack) > 0 {
-			return refusef("step %q: %s may not put the rows of %s back; have it granted: %s", c.Step, p.db.User(), c.Table, strings.Join(lack, "; "))
+			return Refusef("step %q: %s may not put the rows of %s back; have it granted: %s", c.Step, p.DB.User(), c.Table, strings.Join(lack, "; "))
 		}
 	}
 	return nil

@@ -1,0 +1,182 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/hazard"
+	"jugatum/internal/job"
+	"jugatum/internal/ledger"
+	"jugatum/internal/preview"
+	"jugatum/internal/runner"
+)
+
+// Ask is what is wanted of Foresee.
+type Ask struct {
+	Options  *ledger.Options // of the run; its Estimate is set where a batch is rehearsed
+	Count    bool            // count the rows that match and change
+	Rehearse bool
+	Despite  []string // codes of hazards that a person has overridden
+}
+
+// Outlook is what is known of a step before it is carried out.
+type Outlook struct {
+	Step      *ledger.Step // with its counts, -1 where they were not asked for
+	Table     string
+	Alone     string // why only one worker may carry it out, where several are wanted
+	Rehearsal *preview.Rehearsal
+	Findings  []hazard.Finding
+}
+
+// Foresee looks at each step before anything is changed and tells of it, makes the
+// steps of the run's record, and refuses what no person has overridden. total is
+// how many rows will change, -1 if they are not counted.
+func (p *Plan) Foresee(ctx context.Context, ask Ask, tell func(*Outlook)) (steps []*ledger.Step, total int64, err error) {
+	lacks, err := p.Lacks(ctx, ask.Options.Keep)
+	if err != nil {
+		return nil, 0, err
+	}
+	var refused []string
+	counts := make([]int64, len(p.Changes)) // of each change; -1 not counted
+	for i, ch := range p.Changes {
+		x, err := p.outlook(ctx, ch, ask)
+		if err != nil {
+			return nil, 0, err
+		}
+		x.Step.N = i + 1
+		x.Findings = append(lacks[i], x.Findings...)
+		for _, f := range x.Findings {
+			lifted := slices.Contains(ask.Despite, f.Code) && hazard.Liftable(f.Code)
+			if f.Level == hazard.Refusal && !lifted && !slices.Contains(refused, f.Code) {
+				refused = append(refused, f.Code)
+			}
+		}
+		counts[i] = x.Step.ToChange
+		total += max(counts[i], 0)
+		if counts[i] < 0 && p.Job.Steps[p.Job.Of(ch.Step)].Expect != nil { // which must be counted all the same
+			if _, counts[i], err = preview.Count(ctx, p.DB, ch); err != nil {
+				return nil, 0, p.Fault(err)
+			}
+		}
+		tell(x)
+		steps = append(steps, x.Step)
+	}
+	if len(refused) > 0 {
+		hint := ""
+		for _, code := range refused {
+			if hazard.Liftable(code) && code != hazard.EveryRow && code != hazard.Grants {
+				hint += "; --despite " + code + " if it is meant"
+			}
+		}
+		return nil, 0, Refusef("refused because of %s, see above%s; nothing was changed", strings.Join(refused, ", "), hint)
+	}
+	if err := p.checksBefore(ctx, 0); err != nil {
+		return nil, 0, err
+	}
+	if err := p.Expectations(counts); err != nil {
+		return nil, 0, err
+	}
+	if !ask.Count {
+		total = -1
+	}
+	return steps, total, nil
+}
+
+// outlook looks at one step.
+func (p *Plan) outlook(ctx context.Context, ch *change.Change, ask Ask) (*Outlook, error) {
+	opts := ask.Options
+	st := &ledger.Step{Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name,
+		SetColumns: ch.SetNames(), Matched: -1, ToChange: -1, TableRows: ch.Table.Rows, Status: "pending"}
+	if ch.Table.Key != nil {
+		st.KeyColumns = ch.Table.Key.Names()
+	} else if opts.Keep && p.Method == "single" {
+		return nil, Refusef("step %q: %s has no key, so kept values could not be put back; add --keep none", ch.Step, ch.Table)
+	}
+	if k := ch.DerivedKey(); k != nil && opts.Keep {
+		return nil, Refusef("step %q: the database computes the key column %s of %s from a column that is assigned, and kept values are found by it; use --method single --keep none", ch.Step, k.Name, ch.Table)
+	}
+	x := &Outlook{Step: st}
+	var err error
+	if ask.Count {
+		look, err := preview.Look(ctx, p.DB, ch, p.Method, 0)
+		if err != nil {
+			return nil, p.Fault(err)
+		}
+		x.Table, x.Findings = look.Table, look.Hazards
+		st.Matched, st.ToChange = look.Matched, look.Changes
+	} else if x.Findings, err = preview.Refusals(ctx, p.DB, ch, p.Method); err != nil {
+		return nil, p.Fault(err)
+	}
+	if st.Method, err = p.Choose(ctx, ch, st.Matched); err != nil {
+		return nil, err
+	}
+	if opts.Workers > 1 {
+		x.Alone = runner.Alone(p.DB, ch, st.Method)
+	}
+	if ask.Rehearse {
+		if x.Rehearsal, err = p.Rehearse(ctx, ch, st.Method, *opts, st.ToChange); err != nil {
+			return nil, err
+		}
+		if x.Rehearsal != nil {
+			opts.Estimate = addEstimate(opts.Estimate, Estimated(x.Rehearsal))
+		}
+	}
+	for i := range x.Findings {
+		if x.Findings[i].Code == hazard.DoesNotFit && opts.SetAside > 0 { // a batch that meets one goes on without it
+			x.Findings[i].Level = hazard.Warning
+		}
+	}
+	return x, nil
+}
+
+// Fault says which kind of trouble a look at the rows ran into: values that cannot
+// be worked out are the job's fault.
+func (p *Plan) Fault(err error) error {
+	if f := p.DB.Fault(err); f == engine.Data || f == engine.Invalid {
+		return &job.Error{File: p.Job.Source.Name, Msg: err.Error()}
+	}
+	return err
+}
+
+// Rehearse carries out one batch of a step and rolls it back. It gives nothing
+// where there is nothing to rehearse.
+func (p *Plan) Rehearse(ctx context.Context, ch *change.Change, method string, opts ledger.Options, changes int64) (*preview.Rehearsal, error) {
+	if changes == 0 || ch.Table.Key == nil {
+		return nil, nil
+	}
+	workers := 1
+	if runner.Alone(p.DB, ch, method) == "" {
+		workers = opts.Workers
+	}
+	x, err := preview.Rehearse(ctx, p.DB, ch, preview.Plan{Keep: opts.Keep, Hold: opts.Hold, Fixed: opts.Batch, Workers: workers, Listed: method == "roster", Changes: changes})
+	if err != nil {
+		return nil, fmt.Errorf("the rehearsal of step %q: %w; it was rolled back", ch.Step, err)
+	}
+	return x, nil
+}
+
+// Estimated is what the ledger keeps of a rehearsal.
+func Estimated(x *preview.Rehearsal) *ledger.Estimate {
+	return &ledger.Estimate{Batches: x.Batches, Seconds: x.Seconds, HoldMS: x.HoldMS, LogBytes: x.LogBytes, LogKind: x.LogKind, KeptBytes: x.KeptBytes}
+}
+
+// addEstimate adds up what is estimated for several steps.
+func addEstimate(sum, x *ledger.Estimate) *ledger.Estimate {
+	if sum == nil {
+		return x
+	}
+	return &ledger.Estimate{Batches: sum.Batches + x.Batches, Seconds: sum.Seconds + x.Seconds, HoldMS: max(sum.HoldMS, x.HoldMS),
+		LogBytes: known(sum.LogBytes, x.LogBytes), LogKind: x.LogKind, KeptBytes: known(sum.KeptBytes, x.KeptBytes)}
+}
+
+// known adds figures of which -1 is unknown.
+func known(a, b int64) int64 {
+	if a < 0 || b < 0 {
+		return max(a, b)
+	}
+	return a + b
+}

@@ -1,0 +1,187 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/hazard"
+	"jugatum/internal/job"
+	"jugatum/internal/ledger"
+	"jugatum/internal/preview"
+	"jugatum/internal/runner"
+	"jugatum/internal/term"
+	"jugatum/internal/verify"
+)
+
+// A Refusal is what a guard says. Nothing was changed.
+type Refusal struct{ Msg string }
+
+func (e *Refusal) Error() string { return e.Msg }
+func (e *Refusal) Unwrap() error { return runner.ErrGuard }
+
+// Refusef makes one.
+func Refusef(format string, args ...any) error { return &Refusal{fmt.Sprintf(format, args...)} }
+
+// Unheld says that something does not hold after a step that the job wants to hold.
+type Unheld struct{ Msg string }
+
+func (e *Unheld) Error() string { return e.Msg }
+
+// MayWrite refuses a database in which somebody has sessions begin as read-only:
+// that is meant to keep changes like ours out. despite lists the codes of hazards
+// that a person has overridden.
+func MayWrite(ctx context.Context, db engine.DB, despite []string) error {
+	t, ok := db.(engine.ReadOnlyTeller)
+	if !ok || slices.Contains(despite, hazard.ReadOnly) {
+		return nil
+	}
+	setting, err := t.ReadOnly(ctx)
+	if err != nil || setting == "" {
+		return err
+	}
+	return Refusef("%s is on for this user, database or server: somebody wants nothing changed here; --despite %s if you may", setting, hazard.ReadOnly)
+}
+
+// Earlier refuses a job of which there is an unfinished run, and one that was done
+// unless it is to be done again.
+func (p *Plan) Earlier(ctx context.Context, l *ledger.Ledger, again bool) error {
+	runs, err := l.SameJob(ctx, p.Digest, p.Written)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		switch {
+		case r.UndoneBy != 0:
+		case r.Status != ledger.Done:
+			return Refusef("run %d of this job is unfinished (%s): go on with `jugatum resume %d`, or take it back with `jugatum undo %d`", r.ID, r.Status, r.ID, r.ID)
+		case !again && !p.Job.Once():
+			return Refusef("run %d already did this job here with the same parameters on %s; --again if it is to be done once more", r.ID, r.EndedAt.Local().Format("2006-01-02 15:04"))
+		}
+	}
+	return nil
+}
+
+// Expectations holds the counts of all steps against what the job expects, before
+// the first begins. What an earlier step is there to bring about, by changing a
+// table that a later one reads, is only asked before that one.
+func (p *Plan) Expectations(counts []int64) error {
+	touched := map[string]bool{}
+	for i := range p.Job.Steps {
+		sum, depends := int64(0), false
+		for n, c := range p.Changes {
+			if p.Job.Of(c.Step) != i {
+				continue
+			}
+			sum += max(counts[n], 0)
+			reads := len(c.TableRefs()) > 0 || len(c.Reads.Opaque) > 0 // perhaps through a view
+			depends = depends || touched[strings.ToLower(c.Table.Name)] || reads && len(touched) > 0
+		}
+		if !depends {
+			if err := expected(p.Job, i, sum); err != nil {
+				return err
+			}
+		}
+		for _, c := range p.Changes {
+			if p.Job.Of(c.Step) == i {
+				touched[strings.ToLower(c.Table.Name)] = true
+			}
+		}
+	}
+	return nil
+}
+
+// expected holds a count of rows against the step's expect.
+func expected(j *job.Job, step int, rows int64) error {
+	e := j.Steps[step].Expect
+	if e == nil || rows >= e.Min && rows <= e.Max {
+		return nil
+	}
+	return Refusef("step %q: %s rows would change, but the job expects %s; fix the filter or the expectation", j.Steps[step].Name, term.Count(rows), e)
+}
+
+// part is the first (0) or last (-1) change that a step of the job became.
+func (p *Plan) part(step, which int) *change.Change {
+	var list []*change.Change
+	for _, c := range p.Changes {
+		if p.Job.Of(c.Step) == step {
+			list = append(list, c)
+		}
+	}
+	if which < 0 {
+		return list[len(list)-1]
+	}
+	return list[which]
+}
+
+// Before asks what the job wants to hold before a step.
+func (p *Plan) Before(ctx context.Context, w *runner.Work) error {
+	i := p.Job.Of(w.Step.Name)
+	if w.Change != p.part(i, 0) {
+		return nil // asked before the first table of the step
+	}
+	if p.Job.Steps[i].Expect != nil && i > 0 { // the first step's was asked before the run
+		n := int64(0)
+		for _, c := range p.Changes {
+			if p.Job.Of(c.Step) != i {
+				continue
+			}
+			_, one, err := preview.Count(ctx, p.DB, c)
+			if err != nil {
+				return err
+			}
+			n += one
+		}
+		if err := expected(p.Job, i, n); err != nil {
+			return err
+		}
+	}
+	return p.checksBefore(ctx, i)
+}
+
+// checksBefore asks a step's checks that must hold before it. Those of the
+// first step are asked before the run is even recorded.
+func (p *Plan) checksBefore(ctx context.Context, step int) error {
+	for _, ch := range p.Job.Steps[step].Checks {
+		if !ch.Before {
+			continue
+		}
+		got, err := verify.Ask(ctx, p.DB, ch)
+		if err != nil {
+			return err
+		}
+		if !got.OK {
+			return Refusef("step %q: before it, %q gives %s, not %s; the step was not begun", p.Job.Steps[step].Name, ch.SQL, got.Got, got.Want)
+		}
+	}
+	return nil
+}
+
+// After asks what the job wants to hold after a step.
+func (p *Plan) After(ctx context.Context, w *runner.Work, changed func(step int) int64) error {
+	i := p.Job.Of(w.Step.Name)
+	if w.Change != p.part(i, -1) {
+		return nil // asked after the last table of the step
+	}
+	if e := p.Job.Steps[i].Expect; e != nil {
+		if n := changed(i); n < e.Min || n > e.Max {
+			return &Unheld{fmt.Sprintf("step %q changed %s rows, but the job expects %s; later steps were not begun", p.Job.Steps[i].Name, term.Count(n), e)}
+		}
+	}
+	for _, ch := range p.Job.Steps[i].Checks {
+		if !ch.After {
+			continue
+		}
+		got, err := verify.Ask(ctx, p.DB, ch)
+		if err != nil {
+			return err
+		}
+		if !got.OK {
+			return &Unheld{fmt.Sprintf("step %q: after it, %q gives %s, not %s; later steps were not begun", w.Step.Name, ch.SQL, got.Got, got.Want)}
+		}
+	}
+	return nil
+}

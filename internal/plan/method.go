@@ -1,0 +1,51 @@
+package plan
+
+import (
+	"context"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/sqltext"
+)
+
+// Few enough rows of a table large enough are listed first: looking at the
+// whole table in the order in which it is stored takes about half the time of
+// walking it by its key.
+const (
+	rosterFrom  = 100_000 // rows of the table
+	rosterShare = 100     // one in so many
+)
+
+// Choose settles the method of a step of which so many rows match, -1 if they
+// were not counted.
+func (p *Plan) Choose(ctx context.Context, c *change.Change, matched int64) (string, error) {
+	if c.Rewrite != nil && p.Method == "roster" {
+		return "", Refusef("step %q: text is replaced by sweep or single, not by roster", c.Step)
+	}
+	switch {
+	case c.First != nil && p.Method == "sweep":
+		return "", Refusef("step %q: %s are listed first (roster), or changed by one statement (single); sweep goes by key", c.Step, c.First)
+	case c.First != nil && p.Method == "":
+		return "roster", nil
+	case p.Method != "":
+		return p.Method, nil
+	}
+	if c.Rewrite != nil {
+		return "sweep", nil
+	}
+	e, ok := p.DB.(engine.Estimator)
+	if !ok || c.Table.Rows < rosterFrom || c.Where.Empty() && c.From.Empty() {
+		return "sweep", nil
+	}
+	estimate, err := e.Estimate(ctx, c)
+	if err != nil {
+		return "", err
+	}
+	if matched < 0 || p.DB.Dialect() != sqltext.PostgreSQL { // elsewhere a list is worth it only where an index finds the rows
+		matched = estimate
+	}
+	if matched*rosterShare > c.Table.Rows {
+		return "sweep", nil
+	}
+	return "roster", nil
+}

@@ -1,0 +1,150 @@
+// Package plan turns a job and a database into steps that are ready to run: it makes
+// the changes, asks what stands against them, counts, and records the run.
+package plan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/job"
+	"jugatum/internal/preview"
+	"jugatum/internal/sqltext"
+)
+
+// Plan is a job made ready for one database.
+type Plan struct {
+	DB      engine.DB
+	Job     *job.Job
+	Values  map[string]change.Value // of the parameters, and the run's clock
+	Digest  string
+	Written string // the digest that earlier versions recorded
+	Method  string // sweep, roster, single; "" to be chosen step by step
+	Changes []*change.Change
+	Tables  []*change.Table // all there are; read where a step needs them
+	LeftOut []string        // why tables that a pattern takes in are not changed
+
+	Unreadable error // why the job of a run cannot be read any more; its changes are from the record then
+}
+
+// New makes the plan of a job with its parameters.
+func New(ctx context.Context, db engine.DB, j *job.Job, values map[string]change.Value, method string) (*Plan, error) {
+	switch method {
+	case "", "sweep", "single", "roster":
+	default:
+		return nil, fmt.Errorf("--method %s: there is sweep, roster and single", method)
+	}
+	p := &Plan{DB: db, Job: j, Values: maps.Clone(values), Digest: j.Digest(db.Dialect(), values), Written: j.WrittenDigest(values), Method: method}
+	if p.Values == nil {
+		p.Values = map[string]change.Value{}
+	}
+	p.Values[change.Clock] = change.ClockValue(time.Now())
+	return p, p.build(ctx)
+}
+
+// build makes the changes and has the database read each of them.
+func (p *Plan) build(ctx context.Context) error {
+	tables := map[[2]string]*change.Table{}
+	look := func(schema, name string) (*change.Table, error) {
+		k := [2]string{schema, name}
+		if t, ok := tables[k]; ok {
+			return t, nil
+		}
+		t, err := p.DB.Table(ctx, schema, name)
+		if err == nil {
+			tables[k] = t
+		}
+		return t, err
+	}
+	for i, s := range p.Job.Steps {
+		for _, c := range s.Checks {
+			if err := sqltext.Query(p.DB.Dialect(), c.SQL); err != nil {
+				return p.Job.At(&change.FieldError{Step: s.Name, Field: "check", Err: err})
+			}
+		}
+		if s.Replace != nil {
+			if err := p.replace(ctx, i); err != nil {
+				return err
+			}
+			continue
+		}
+		first, err := p.change(ctx, s, s.Name, look)
+		if err != nil {
+			return err
+		}
+		heirs := first.Table.Heirs
+		if first.Only || len(heirs) == 0 {
+			p.Changes = append(p.Changes, first)
+			continue
+		}
+		if first.First != nil {
+			return p.Job.At(&change.FieldError{Step: s.Name, Field: "first", Err: fmt.Errorf("other tables inherit from %s, and the first rows of all of them together have no common key; name one table, or write UPDATE ONLY", first.Table)})
+		}
+		// The statement reaches the rows of other tables as well, each with keys and
+		// columns of its own: it becomes one change a table.
+		parent := first.Table
+		for _, t := range append([]change.TableName{{Schema: parent.Schema, Name: parent.Name}}, heirs...) {
+			name := s.Name + ": " + (&change.Table{Schema: t.Schema, Name: t.Name}).String()
+			c, err := p.change(ctx, s, name, func(schema, written string) (*change.Table, error) {
+				x, err := look(schema, written)
+				if err != nil || x != parent {
+					return x, err
+				}
+				return look(t.Schema, t.Name)
+			})
+			if err != nil {
+				return err
+			}
+			c.Split = true
+			p.Changes = append(p.Changes, c)
+		}
+	}
+	return nil
+}
+
+// change makes the change of a step, to be called name, and has the database read it.
+func (p *Plan) change(ctx context.Context, s job.Step, name string, look change.Catalogue) (*change.Change, error) {
+	spec := s.Spec
+	spec.Name = name
+	c, err := change.Build(p.DB.Dialect(), spec, p.Values, look)
+	if err != nil {
+		var nf *engine.NotFoundError
+		var rf *engine.RefusedError
+		if s.SQL != "" && (errors.As(err, &nf) || errors.As(err, &rf)) {
+			err = &change.FieldError{Step: s.Name, Field: "sql", Err: err}
+		}
+		return nil, p.Job.At(err)
+	}
+	if err := p.readable(ctx, c); err != nil {
+		return nil, err
+	}
+	err = p.DB.Accepts(ctx, c)
+	if err == nil {
+		err = preview.Check(ctx, p.DB, c)
+	}
+	if err != nil {
+		var placed *sqltext.Error
+		if f := p.DB.Fault(err); f == engine.Invalid || f == engine.Data || errors.As(err, &placed) {
+			return nil, p.Job.At(&change.FieldError{Step: s.Name, Field: fieldOf(s), Err: err})
+		}
+		if p.DB.Fault(err) == engine.Denied {
+			err = Refusef("step %q: %v; %s must have SELECT on every table that the statement reads, and EXECUTE on its functions", c.Step, err, p.DB.User())
+		}
+		return nil, err
+	}
+	if c.Reads, err = p.DB.Reads(ctx, c); err != nil {
+		return nil, err
+	}
+	return c, nil
+}
+
+func fieldOf(s job.Step) string {
+	if s.SQL != "" {
+		return "sql"
+	}
+	return "table"
+}

@@ -1,0 +1,31 @@
+package plan
+
+import (
+	"slices"
+
+	"jugatum/internal/ledger"
+)
+
+// Undo makes the run that takes another back: its steps in reverse, each with the
+// values that its run kept. The plan's changes are put in that order.
+func (p *Plan) Undo(orig *ledger.Run, opts ledger.Options) (*ledger.Run, error) {
+	opts.Backwards = true
+	u := &ledger.Run{Title: orig.Title, Reason: orig.Reason, UndoOf: orig.ID, Source: orig.Source, Params: orig.Params, Digest: orig.Digest, Options: opts}
+	slices.Reverse(p.Changes)
+	for i, ch := range p.Changes {
+		st := &ledger.Step{N: i + 1, Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name, SetColumns: ch.SetNames(),
+			Method: "undo", Matched: -1, ToChange: -1, Status: "pending"}
+		for _, o := range orig.Steps {
+			if o.Name != ch.Step {
+				continue
+			}
+			if err := sameKey(ch, o, orig.ID); err != nil {
+				return nil, err
+			}
+			st.KeptTable, st.PackedTable, st.ToChange = o.KeptTable, o.PackedTable, o.Totals.Changed
+		}
+		st.KeyColumns = ch.Table.Key.Names()
+		u.Steps = append(u.Steps, st)
+	}
+	return u, nil
+}
