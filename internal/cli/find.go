@@ -5,11 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
-	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
 
 	"jugatum/internal/engine"
@@ -17,7 +15,6 @@ import (
 	"jugatum/internal/job"
 	"jugatum/internal/plan"
 	"jugatum/internal/preview"
-	"jugatum/internal/rewrite"
 	"jugatum/internal/term"
 )
 
@@ -143,38 +140,11 @@ func (a *app) printFound(r *find.Result, took time.Duration) {
 // writeJob writes a job that replaces what was found, one step a table, with the
 // rows that its own preview counts. What no job can change is left out and named.
 func (a *app) writeJob(ctx context.Context, db engine.DB, path string, r *find.Result, becomes, dbFlag string) error {
-	tables, err := db.Tables(ctx)
+	d, err := find.NewDraft(ctx, db, r, becomes)
 	if err != nil {
 		return err
 	}
-	d := draft{text: r.Text, becomes: becomes, database: r.Database}
-	for _, t := range tables {
-		step := draftStep{table: t.String()}
-		for _, c := range r.Columns {
-			if c.Table != t.Name || c.Schema != t.Schema || c.Exact == 0 {
-				continue
-			}
-			name := t.String() + "." + c.Column
-			switch col, why := t.Named(c.Column), plan.Unchangeable(t, rewrite.Rules{}); {
-			case c.Parts:
-				d.leave(name, "an array or an enumeration", c.Exact)
-			case c.Bytes:
-				d.leave(name, "bytes", c.Exact)
-			case why != "":
-				d.leave(name, why, c.Exact)
-			case col.Generated:
-				d.leave(name, "computed by the database", c.Exact)
-			case t.Key != nil && slices.Contains(t.Key.Columns, col):
-				d.leave(name, "a part of the key, by which batches find their way", c.Exact)
-			default:
-				step.columns = append(step.columns, name)
-			}
-		}
-		if len(step.columns) > 0 {
-			d.steps = append(d.steps, step)
-		}
-	}
-	if len(d.steps) == 0 {
+	if len(d.Steps) == 0 {
 		return refusef("nothing was found that a replacement would cover, so no job was written")
 	}
 	j, err := job.Parse(path, []byte(d.String()))
@@ -191,12 +161,12 @@ func (a *app) writeJob(ctx context.Context, db engine.DB, path string, r *find.R
 		if err != nil {
 			return p.Fault(err)
 		}
-		step := &d.steps[j.Of(ch.Step)]
-		step.expect, step.counted = step.expect+look.Changes, true
+		step := &d.Steps[j.Of(ch.Step)]
+		step.Expect, step.Counted = step.Expect+look.Changes, true
 		if look.Replacement != nil {
-			step.damaged += look.Replacement.Damaged
+			step.Damaged += look.Replacement.Damaged
 		}
-		aside += step.damaged
+		aside += step.Damaged
 	}
 	f, err := create(path)
 	if err != nil {
@@ -206,63 +176,13 @@ func (a *app) writeJob(ctx context.Context, db engine.DB, path string, r *find.R
 	if err = errors.Join(err, f.Close()); err != nil {
 		return fmt.Errorf("the job cannot be written: %w", err)
 	}
-	for _, x := range d.left {
+	for _, x := range d.Left {
 		a.err.Printf("  %s left out: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(x))
 	}
 	more := ""
 	if aside > 0 {
 		more = fmt.Sprintf("; run it with --set-aside %d, for rows whose values look structured and are damaged", aside)
 	}
-	a.err.Printf("%s written, %d steps; `jugatum preview%s %s` shows what it would do%s\n", path, len(d.steps), dbFlag, path, more)
+	a.err.Printf("%s written, %d steps; `jugatum preview%s %s` shows what it would do%s\n", path, len(d.Steps), dbFlag, path, more)
 	return nil
-}
-
-// draft is a job being written.
-type draft struct {
-	text, becomes, database string
-	steps                   []draftStep
-	left                    []string // what no job can change, and why
-}
-
-type draftStep struct {
-	table   string
-	columns []string
-	counted bool
-	expect  int64
-	damaged int64 // rows
-}
-
-func (d *draft) leave(column, why string, hits int64) {
-	d.left = append(d.left, fmt.Sprintf("%s, %s found there: %s", column, term.Count(hits), why))
-}
-
-// String is the job file.
-func (d *draft) String() string {
-	quote := func(s string) string {
-		b, err := toml.Marshal(map[string]string{"k": s})
-		if err != nil {
-			return fmt.Sprintf("%q", s)
-		}
-		return strings.TrimSpace(strings.TrimPrefix(string(b), "k = "))
-	}
-	var b strings.Builder
-	fmt.Fprintf(&b, "# Found on %s in %s.\ntitle = %s\n", time.Now().Format("2006-01-02 15:04"), term.Clean(d.database), quote("Replace "+d.text))
-	for _, x := range d.left {
-		fmt.Fprintf(&b, "# Left out: %s\n", term.Clean(x))
-	}
-	for _, s := range d.steps {
-		b.WriteString("\n[[step]]\n")
-		if s.damaged > 0 {
-			fmt.Fprintf(&b, "# %d rows hold values that look structured and are damaged: --set-aside %d, or damaged = \"plain\"\n", s.damaged, s.damaged)
-		}
-		var in []string
-		for _, c := range s.columns {
-			in = append(in, quote(c))
-		}
-		fmt.Fprintf(&b, "name = %s\nin = [%s]\nreplace = { find = %s, with = %s }\n", quote(s.table), strings.Join(in, ", "), quote(d.text), quote(d.becomes))
-		if s.counted {
-			fmt.Fprintf(&b, "expect = %d\n", s.expect)
-		}
-	}
-	return b.String()
 }

@@ -81,7 +81,7 @@ func (p *Plan) replace(ctx context.Context, step int) error {
 		if len(parts) > 1 {
 			name += ": " + x.t.String()
 		}
-		if why := Unchangeable(x.t, s.Replace.Rules); why != "" && !x.named { // what a pattern takes in by the way
+		if why := find.Unchangeable(x.t, s.Replace.Rules); why != "" && !x.named { // what a pattern takes in by the way
 			p.LeftOut = append(p.LeftOut, why)
 			continue
 		}
@@ -108,17 +108,6 @@ func (p *Plan) replace(ctx context.Context, step int) error {
 		p.Changes = append(p.Changes, c)
 	}
 	return nil
-}
-
-// Unchangeable says why a table's texts cannot be replaced, "" if they can.
-func Unchangeable(t *change.Table, rules rewrite.Rules) string {
-	switch {
-	case t.Refused != "":
-		return t.Refused
-	case t.Key == nil && !rules.Flat:
-		return fmt.Sprintf("%s has no key by which its rows could be changed one by one", t)
-	}
-	return ""
 }
 
 func matchesAny(tables []*change.Table, pattern string) bool {

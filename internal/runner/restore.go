@@ -2,7 +2,6 @@ package runner
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 
 	"jugatum/internal/change"
@@ -69,12 +68,12 @@ func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, 
 	from, _ := r.Lo.Int()
 	end, _ := lane.End.Int()
 	if s.backwards() {
-		last, err := PreviousKept(ctx, s.k.DB, s.w.Kept, s.w.UpTo-from)
+		last, err := ledger.PreviousKept(ctx, s.k.DB, s.w.Kept, s.w.UpTo-from)
 		if err != nil {
 			return stretch{}, err
 		}
 		from = s.w.UpTo - last
-	} else if from, err = NextKept(ctx, s.k.DB, s.w.Kept, from, end); err != nil {
+	} else if from, err = ledger.NextKept(ctx, s.k.DB, s.w.Kept, from, end); err != nil {
 		return stretch{}, err
 	}
 	r.Hi = change.KeyValue{min(change.AddInt(from, int64(n)), end)}
@@ -141,7 +140,7 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 	if err != nil {
 		return e, nil, err
 	}
-	left, err := ReadMismatched(rows, s.w.Step.N, kept, change.AsChanged)
+	left, err := ledger.ReadMismatched(rows, s.w.Step.N, kept, change.AsChanged)
 	e.Changed = e.Scanned - int64(len(left)) // a row of which a trigger made something else is not put back
 	for i := range left {
 		for _, x := range refused {
@@ -226,14 +225,3 @@ func (s *restore) interfered() bool {
 }
 
 func (s *restore) fork(k *worker) way { return &restore{simple: simple{k}, w: s.w} }
-
-// PreviousKept gives the number of the last kept row up to to, 0 if there is none.
-func PreviousKept(ctx context.Context, db engine.DB, kept *change.Kept, to int64) (int64, error) {
-	q := change.PreviousKept(db.Dialect(), kept, to)
-	var last sql.NullInt64
-	err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&last)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = nil
-	}
-	return last.Int64, err
-}

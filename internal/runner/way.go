@@ -2,8 +2,6 @@ package runner
 
 import (
 	"context"
-	"database/sql"
-	"errors"
 	"fmt"
 
 	"jugatum/internal/change"
@@ -370,59 +368,4 @@ func numbered(lane *ledger.Lane, n int) (change.Range, error) {
 		return change.Range{}, fmt.Errorf("the end of the list, %s, is not a number", lane.End)
 	}
 	return change.Range{Lo: change.KeyValue{from}, Hi: change.KeyValue{min(change.AddInt(from, int64(n)), end)}}, nil
-}
-
-// NextKept gives the number before that of the first kept row after from; end
-// if there is none. Numbers up to end may be unused: those of rows that came
-// out the same, with those of whole lanes before them.
-func NextKept(ctx context.Context, db engine.DB, kept *change.Kept, from, end int64) (int64, error) {
-	q := change.NextKept(db.Dialect(), kept, from)
-	var before sql.NullInt64
-	err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&before)
-	switch {
-	case err != nil && !errors.Is(err, sql.ErrNoRows):
-		return from, err
-	case !before.Valid:
-		return end, nil
-	}
-	return before.Int64, nil
-}
-
-// ReadMismatched reads the rows of change.Mismatched and closes them.
-func ReadMismatched(rows *sql.Rows, step int, kept *change.Kept, shown change.State) ([]ledger.Left, error) {
-	defer rows.Close()
-	values := kept.Values(shown)
-	var out []ledger.Left
-	for rows.Next() {
-		x := ledger.Left{Step: step, Expected: map[string]string{}, Found: map[string]string{}}
-		var present int
-		texts := make([]sql.NullString, len(kept.Keys)+2*len(values))
-		into := []any{&x.Seq, &present}
-		for i := range texts {
-			into = append(into, &texts[i])
-		}
-		if err := rows.Scan(into...); err != nil {
-			return nil, err
-		}
-		x.Gone = present == 0
-		for i := range kept.Keys {
-			if i > 0 {
-				x.Key += ", "
-			}
-			x.Key += texts[i].String
-		}
-		for i, v := range values {
-			e, f := texts[len(kept.Keys)+2*i], texts[len(kept.Keys)+2*i+1]
-			x.Expected[v.Of.Name], x.Found[v.Of.Name] = orNull(e), orNull(f)
-		}
-		out = append(out, x)
-	}
-	return out, rows.Err()
-}
-
-func orNull(s sql.NullString) string {
-	if !s.Valid {
-		return "NULL"
-	}
-	return s.String
 }

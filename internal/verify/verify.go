@@ -163,7 +163,7 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 		}
 	}
 	for to := low; to < upTo; {
-		from, err := runner.NextKept(ctx, db, w.Kept, to, upTo)
+		from, err := ledger.NextKept(ctx, db, w.Kept, to, upTo)
 		if err != nil {
 			return err
 		}
@@ -173,7 +173,7 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 		if err != nil {
 			return err
 		}
-		found, err := runner.ReadMismatched(rows, w.Step.N, w.Kept, state)
+		found, err := ledger.ReadMismatched(rows, w.Step.N, w.Kept, state)
 		if err != nil {
 			return err
 		}

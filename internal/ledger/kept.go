@@ -1,0 +1,78 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+)
+
+// Reading kept rows back.
+
+// NextKept gives the number before that of the first kept row after from; end
+// if there is none. Numbers up to end may be unused: those of rows that came
+// out the same, with those of whole lanes before them.
+func NextKept(ctx context.Context, db engine.DB, kept *change.Kept, from, end int64) (int64, error) {
+	q := change.NextKept(db.Dialect(), kept, from)
+	var before sql.NullInt64
+	err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&before)
+	switch {
+	case err != nil && !errors.Is(err, sql.ErrNoRows):
+		return from, err
+	case !before.Valid:
+		return end, nil
+	}
+	return before.Int64, nil
+}
+
+// ReadMismatched reads the rows of change.Mismatched and closes them.
+func ReadMismatched(rows *sql.Rows, step int, kept *change.Kept, shown change.State) ([]Left, error) {
+	defer rows.Close()
+	values := kept.Values(shown)
+	var out []Left
+	for rows.Next() {
+		x := Left{Step: step, Expected: map[string]string{}, Found: map[string]string{}}
+		var present int
+		texts := make([]sql.NullString, len(kept.Keys)+2*len(values))
+		into := []any{&x.Seq, &present}
+		for i := range texts {
+			into = append(into, &texts[i])
+		}
+		if err := rows.Scan(into...); err != nil {
+			return nil, err
+		}
+		x.Gone = present == 0
+		for i := range kept.Keys {
+			if i > 0 {
+				x.Key += ", "
+			}
+			x.Key += texts[i].String
+		}
+		for i, v := range values {
+			e, f := texts[len(kept.Keys)+2*i], texts[len(kept.Keys)+2*i+1]
+			x.Expected[v.Of.Name], x.Found[v.Of.Name] = orNull(e), orNull(f)
+		}
+		out = append(out, x)
+	}
+	return out, rows.Err()
+}
+
+func orNull(s sql.NullString) string {
+	if !s.Valid {
+		return "NULL"
+	}
+	return s.String
+}
+
+// PreviousKept gives the number of the last kept row up to to, 0 if there is none.
+func PreviousKept(ctx context.Context, db engine.DB, kept *change.Kept, to int64) (int64, error) {
+	q := change.PreviousKept(db.Dialect(), kept, to)
+	var last sql.NullInt64
+	err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&last)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return last.Int64, err
+}
