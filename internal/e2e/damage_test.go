@@ -6,17 +6,22 @@ import (
 	"testing"
 )
 
+// ledgerTables names the tables of the ledger, those of kept values among them.
+func (d *database) ledgerTables() []string {
+	d.t.Helper()
+	return d.lines(map[string]string{
+		"sqlite":   "SELECT name FROM sqlite_master WHERE type = 'table' AND name LIKE 'jugatum%' ORDER BY 1",
+		"postgres": "SELECT 'jugatum.' || tablename FROM pg_tables WHERE schemaname = 'jugatum' ORDER BY 1",
+		"mariadb":  "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_name LIKE 'jugatum%' ORDER BY 1",
+	}[d.engine])
+}
+
 // copied makes a copy of every table of the ledger and of t, and gives what puts
 // them back as they are now.
 func (d *database) copied() (back func()) {
 	d.t.Helper()
-	tables := d.lines(map[string]string{
-		"sqlite":   "SELECT name FROM sqlite_master WHERE type = 'table' AND name LIKE 'jugatum%'",
-		"postgres": "SELECT 'jugatum.' || tablename FROM pg_tables WHERE schemaname = 'jugatum'",
-		"mariadb":  "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_name LIKE 'jugatum%'",
-	}[d.engine])
 	var undo []string
-	for i, table := range append(tables, "t") {
+	for i, table := range append(d.ledgerTables(), "t") {
 		d.exec(fmt.Sprintf("CREATE TABLE copy_%d AS SELECT * FROM %s", i, table))
 		undo = append(undo, "DELETE FROM "+table, fmt.Sprintf("INSERT INTO %s SELECT * FROM copy_%d", table, i))
 	}

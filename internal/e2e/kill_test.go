@@ -124,7 +124,7 @@ func (d *database) haveLedger() bool {
 		return d.one("SELECT count(*) FROM sqlite_schema WHERE name = 'jugatum_run'") == "1"
 	}
 	if d.engine == "mariadb" {
-		return d.one("SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'jugatum_left_alone'") == "1"
+		return d.one("SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'jugatum_outcome'") == "1"
 	}
 	return d.one("SELECT count(to_regclass('jugatum.run'))") == "1"
 }

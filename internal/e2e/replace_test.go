@@ -527,7 +527,7 @@ func TestManyWorkers(t *testing.T) {
 			fmt.Sprintf("INSERT INTO t SELECT i, CASE WHEN i %% %d = 0 THEN '%s' ELSE %s END FROM %s", every, d.literal(bad), d.by("concat('see "+oldLink+"/', i)", "'see "+oldLink+"/' || i"), d.numbers(rows)))
 		d.settled("t")
 		d.must(1, "run", job, "--accept", "any", "--workers", "12", "--batch", "100", "--set-aside", fmt.Sprint(allowed))
-		aside := "SELECT count(DISTINCT n) FROM " + d.ledger("set_aside")
+		aside := "SELECT count(DISTINCT n) FROM " + d.ledger("outcome")
 		if got := atoi(d.one(aside)); got > allowed || got < allowed-12 {
 			t.Errorf("%d rows are set aside, of %d allowed", got, allowed)
 		}
@@ -535,7 +535,7 @@ func TestManyWorkers(t *testing.T) {
 		if got := atoi(d.one(aside)); got != rows/every {
 			t.Errorf("%d numbers of rows set aside, of %d", got, rows/every)
 		}
-		if got := d.one("SELECT count(DISTINCT row_key) FROM " + d.ledger("set_aside")); atoi(got) != rows/every {
+		if got := d.one("SELECT count(DISTINCT row_key) FROM " + d.ledger("outcome")); atoi(got) != rows/every {
 			t.Errorf("%s different rows are set aside", got)
 		}
 		if got := d.one("SELECT count(*) FROM t WHERE note LIKE 'see " + newLink + "/%'"); atoi(got) != rows-rows/every {

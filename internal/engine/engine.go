@@ -83,7 +83,7 @@ type DB interface {
 }
 
 // LedgerTables are the ledger's tables, by the names that LedgerTable is given.
-var LedgerTables = []string{"ledger", "run", "step", "lane", "batch", "left_alone", "set_aside", "waited", "signal"}
+var LedgerTables = []string{"ledger", "run", "step", "lane", "batch", "outcome", "waited", "signal"}
 
 // LedgerPlacer is met by engines where the ledger may be in one of several
 // places: schemas, or databases of the same server.

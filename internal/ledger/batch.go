@@ -153,7 +153,7 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, lane *Lane, b *Batch
 		return err
 	}
 	e := b.Effect
-	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, left_alone, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, pause_ms, why)
+	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, skipped, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, pause_ms, why)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
 		b.Run, b.Step, b.Lane, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.Skipped, ms(b.LockWait),
 		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, ms(b.Pause), b.Why); err != nil {
@@ -195,68 +195,6 @@ func (l *Ledger) Settle(ctx context.Context, s *engine.Session, b *Batch) error 
 func (l *Ledger) Beat(ctx context.Context, tx *engine.Tx, run int64) error {
 	_, err := tx.Exec(ctx, l.sql("UPDATE @run SET heartbeat = ? WHERE id = ?"), stamp(time.Now()), run)
 	return err
-}
-
-// Left is a row that an undo left alone because others had changed it since.
-type Left struct {
-	Step     int               `json:"step"`
-	Seq      int64             `json:"seq"`
-	Key      string            `json:"key"`
-	Expected map[string]string `json:"expected"`
-	Found    map[string]string `json:"found,omitempty"`
-	Gone     bool              `json:"gone"`
-}
-
-// RecordSkipped records rows that were left alone, in the batch's transaction.
-func (l *Ledger) RecordSkipped(ctx context.Context, tx *engine.Tx, run int64, rows []Left) error {
-	for _, x := range rows {
-		expected, err := json.Marshal(x.Expected)
-		if err != nil {
-			return err
-		}
-		found := []byte{}
-		if !x.Gone {
-			if found, err = json.Marshal(x.Found); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.Exec(ctx, l.sql("INSERT INTO @left_alone (run, step, seq, row_key, expected, found) VALUES (?, ?, ?, ?, ?, ?)"),
-			run, x.Step, x.Seq, x.Key, string(expected), string(found)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// RefusedBecause stands, among the columns found, for the database's reason where
-// it refused to have the old values back.
-const RefusedBecause = "(refused)"
-
-// Skipped reads up to limit of the rows that a run left alone.
-func (l *Ledger) Skipped(ctx context.Context, run int64, limit int) ([]Left, error) {
-	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, seq, row_key, expected, found FROM @left_alone WHERE run = ? ORDER BY step, seq LIMIT ?"), run, limit)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []Left
-	for rows.Next() {
-		var x Left
-		var expected, found string
-		if err := rows.Scan(&x.Step, &x.Seq, &x.Key, &expected, &found); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal([]byte(expected), &x.Expected); err != nil {
-			return nil, err
-		}
-		if x.Gone = found == ""; !x.Gone {
-			if err := json.Unmarshal([]byte(found), &x.Found); err != nil {
-				return nil, err
-			}
-		}
-		out = append(out, x)
-	}
-	return out, rows.Err()
 }
 
 // Holds are the holds of a run's batches. The batch that was under way when a

@@ -10,7 +10,7 @@ import (
 )
 
 // columnName begins each line, or part of one, in which a table of the ledger has a column.
-var columnName = regexp.MustCompile(`(?m)(?:^\s*|[,(] ?)([a-z_]+) \{(?:int|text|real|time)\}`)
+var columnName = regexp.MustCompile(`(?m)(?:^\s*|[,(] ?)([a-z_]+) \{(?:int|text|real|time|word)\}`)
 
 // formed refuses a table of the ledger that has other columns than ours.
 func (l *Ledger) formed(ctx context.Context, text string) error {

@@ -3,6 +3,7 @@ package ledger
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"jugatum/internal/engine"
@@ -11,18 +12,47 @@ import (
 
 // migrations bring a ledger of the version that is their key to the next one.
 // None of their statements fails where it was carried out already: MariaDB has no
-// transactions for such statements, and a kill may come between two of them. What
-// a program of the older version is in the middle of must be able to end.
-var migrations = map[int]func(sqltext.Dialect) []string{
-	2: func(d sqltext.Dialect) []string {
-		switch d {
+// transactions for such statements, and a kill may come between two of them.
+var migrations = map[int]func(l *Ledger) []string{
+	// How the lanes of a step were made is recorded. What became of rows is in one
+	// table, in two before.
+	2: func(l *Ledger) []string {
+		quoted := map[sqltext.Dialect]string{sqltext.SQLite: "json_quote(o.error)", sqltext.PostgreSQL: "CAST(pg_catalog.to_json(o.error) AS text)", sqltext.MariaDB: "JSON_QUOTE(o.error)"}[l.db.Dialect()]
+		list := []string{"ALTER TABLE @step ADD COLUMN walk {text} NOT NULL DEFAULT ''", "ALTER TABLE @step ALTER COLUMN walk DROP DEFAULT", "ALTER TABLE @batch RENAME COLUMN left_alone TO skipped"}
+		switch l.db.Dialect() {
+		case sqltext.SQLite: // where the default stays: there is no taking it away
+			list = []string{list[0], list[2]}
 		case sqltext.MariaDB:
-			return []string{"ALTER TABLE @step ADD COLUMN IF NOT EXISTS walk {text} NOT NULL DEFAULT ''", "ALTER TABLE @step MODIFY COLUMN walk {text} NOT NULL"}
-		case sqltext.SQLite: // the default stays: there is no taking it away
-			return []string{"ALTER TABLE @step ADD COLUMN walk {text} NOT NULL DEFAULT ''"}
+			list = []string{"ALTER TABLE @step ADD COLUMN IF NOT EXISTS walk {text} NOT NULL DEFAULT ''", "ALTER TABLE @step MODIFY COLUMN walk {text} NOT NULL", "ALTER TABLE @batch CHANGE COLUMN IF EXISTS left_alone skipped {int} NOT NULL",
+				// These were there, unless an earlier try has come as far as to drop them.
+				"CREATE TABLE IF NOT EXISTS @set_aside (run {int}, step {int}, n {int}, row_key {text}, new_values {text}, error {text}, at {time}, retried_at {time})",
+				"CREATE TABLE IF NOT EXISTS @left_alone (run {int}, step {int}, seq {int}, row_key {text}, expected {text}, found {text})"}
 		}
-		return []string{"ALTER TABLE @step ADD COLUMN walk {text} NOT NULL DEFAULT ''", "ALTER TABLE @step ALTER COLUMN walk DROP DEFAULT"}
+		return append(list, made("@outcome"),
+			"INSERT INTO @outcome (run, step, kind, n, row_key, detail, at, settled_at) SELECT o.run, o.step, 'set aside', o.n, o.row_key, "+l.joined(`'{"new":'`, "o.new_values", `',"error":'`, quoted, "'}'")+
+				", o.at, o.retried_at FROM @set_aside o WHERE NOT EXISTS (SELECT 1 FROM @outcome x WHERE x.run = o.run AND x.step = o.step AND x.kind = 'set aside' AND x.n = o.n)",
+			"INSERT INTO @outcome (run, step, kind, n, row_key, detail, at) SELECT o.run, o.step, 'skipped', o.seq, o.row_key, "+l.joined(`'{"expected":'`, "o.expected", "CASE WHEN o.found = '' THEN '' ELSE "+l.joined(`',"found":'`, "o.found")+" END", "'}'")+
+				", r.started_at FROM @left_alone o JOIN @run r ON r.id = o.run WHERE NOT EXISTS (SELECT 1 FROM @outcome x WHERE x.run = o.run AND x.step = o.step AND x.kind = 'skipped' AND x.n = o.seq)",
+			"DROP TABLE @set_aside", "DROP TABLE @left_alone")
 	},
+}
+
+// made is the statement that makes a table of the ledger.
+func made(table string) string {
+	for _, text := range tables {
+		if strings.HasPrefix(text, "CREATE TABLE IF NOT EXISTS "+table+" ") {
+			return stripComments(text)
+		}
+	}
+	panic("there is no table " + table)
+}
+
+// joined writes texts one after the other.
+func (l *Ledger) joined(parts ...string) string {
+	if l.db.Dialect() == sqltext.MariaDB {
+		return "CONCAT(" + strings.Join(parts, ", ") + ")"
+	}
+	return "(" + strings.Join(parts, " || ") + ")"
 }
 
 // oldest is the first version that can be brought up to date.
@@ -39,6 +69,9 @@ func (l *Ledger) migrate(ctx context.Context, from int) error {
 		return err
 	}
 	defer s.Close()
+	if err := l.idle(ctx, s, from); err != nil {
+		return err
+	}
 	for attempt := 0; ; attempt++ {
 		err := l.migrateOnce(ctx, s, from)
 		if err == nil {
@@ -58,6 +91,39 @@ func (l *Ledger) migrate(ctx context.Context, from int) error {
 	return nil
 }
 
+// idle refuses to bring a ledger up to date while a process of the older version is
+// at work on a run of it, which goes by the tables as they are.
+func (l *Ledger) idle(ctx context.Context, s *engine.Session, from int) error {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT "+runColumns+" FROM @run r WHERE r.status = 'running'"))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var list []*Run
+	for rows.Next() {
+		r, err := scanRun(rows)
+		if err != nil {
+			return err
+		}
+		list = append(list, r)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for _, r := range list {
+		free := l.Free(r) == nil
+		if locker, ok := l.db.(engine.RunLocker); ok && locker.HasRunLock() {
+			if free, err = locker.LockRun(ctx, s, r.ID, time.Second); err != nil {
+				return err
+			}
+		}
+		if !free {
+			return fmt.Errorf("the ledger in %s is of version %d, and an earlier version of this program is at work on run %d; it is brought to version %d once that run has ended, or was stopped", l.db.Name(), from, r.ID, Version)
+		}
+	}
+	return nil
+}
+
 func (l *Ledger) migrateOnce(ctx context.Context, s *engine.Session, from int) error {
 	tx, err := s.Start(ctx)
 	if err != nil {
@@ -65,7 +131,7 @@ func (l *Ledger) migrateOnce(ctx context.Context, s *engine.Session, from int) e
 	}
 	defer tx.Rollback()
 	for v := from; v < Version; v++ {
-		for _, text := range migrations[v](l.db.Dialect()) {
+		for _, text := range migrations[v](l) {
 			if _, err := tx.Exec(ctx, l.sql(text)); err != nil {
 				return err
 			}

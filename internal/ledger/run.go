@@ -334,9 +334,9 @@ func (l *Ledger) runs(ctx context.Context, rest string, args ...any) ([]*Run, er
 
 func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 	rows, err := l.db.Pool().QueryContext(ctx, l.read(`SELECT s.n, s.name, s.verb, s.table_schema, s.table_name, s.key_columns, s.set_columns, s.method, s.kept_table, s.matched, s.to_change, s.table_rows, s.status, s.walk,
-			b.batches, b.scanned, b.matched, b.changed, b.left_alone, b.retries, b.set_aside, b.log_bytes, b.log_records, b.log_images, b.log_scope
+			b.batches, b.scanned, b.matched, b.changed, b.skipped, b.retries, b.set_aside, b.log_bytes, b.log_records, b.log_images, b.log_scope
 		FROM @step s JOIN (SELECT st.n AS step, count(b.n) AS batches, coalesce(CAST(sum(b.scanned) AS {whole}), 0) AS scanned, CAST(coalesce(CASE WHEN min(b.matched) < 0 THEN -1 ELSE sum(b.matched) END, 0) AS {whole}) AS matched,
-				coalesce(CAST(sum(b.changed) AS {whole}), 0) AS changed, coalesce(CAST(sum(b.left_alone) AS {whole}), 0) AS left_alone, coalesce(CAST(sum(b.retries) AS {whole}), 0) AS retries, coalesce(CAST(sum(b.set_aside) AS {whole}), 0) AS set_aside,
+				coalesce(CAST(sum(b.changed) AS {whole}), 0) AS changed, coalesce(CAST(sum(b.skipped) AS {whole}), 0) AS skipped, coalesce(CAST(sum(b.retries) AS {whole}), 0) AS retries, coalesce(CAST(sum(b.set_aside) AS {whole}), 0) AS set_aside,
 				coalesce(CAST(sum(b.log_bytes) AS {whole}), -1) AS log_bytes, coalesce(CAST(sum(b.log_records) AS {whole}), -1) AS log_records, coalesce(CAST(sum(b.log_images) AS {whole}), -1) AS log_images, coalesce(max(b.log_scope), '') AS log_scope
 			FROM @step st LEFT JOIN @batch b ON b.run = st.run AND b.step = st.n WHERE st.run = ? GROUP BY st.n) AS b ON b.step = s.n
 		WHERE s.run = ? ORDER BY s.n`), r.ID, r.ID)

@@ -1,6 +1,6 @@
 // Package ledger is Jugatum's own record in the database being changed: runs,
-// steps, lanes, batches with their costs, kept values, and rows that an undo
-// left alone. What a batch did and how far its lane has come are written in the
+// steps, lanes, batches with their costs, kept values, and what became of rows that
+// were set aside or skipped. What a batch did and how far its lane has come are written in the
 // transaction of the batch itself, so that the ledger is never ahead of the
 // table nor behind it.
 //
@@ -84,7 +84,7 @@ var tables = []string{
 		key_to {text} NOT NULL,      // JSON: the batch reaches up to here, from where the one before ended
 		kept_to {int} NOT NULL,      // number of its last kept row
 		scanned {int} NOT NULL, matched {int} NOT NULL, changed {int} NOT NULL, // rows; -1 unknown
-		left_alone {int} NOT NULL,   // rows of an undo that others had changed
+		skipped {int} NOT NULL,      // rows of an undo that others had changed
 		hold_ms {real},              // from the first statement, but for what was read ahead, to the end of the commit; written by the next batch
 		lock_wait_ms {real} NOT NULL, // our waits for others' locks: for the write lock (SQLite), or as they were seen
 		log_bytes {int}, log_records {int}, log_images {int}, log_scope {text},
@@ -95,20 +95,16 @@ var tables = []string{
 		pause_ms {real} NOT NULL,    // before the batch, to ease off
 		why {text} NOT NULL,         // the reason for the pause or for fewer rows; empty without one
 		PRIMARY KEY (run, step, lane, n))`,
-	`CREATE TABLE IF NOT EXISTS @left_alone (
-		run {int} NOT NULL, step {int} NOT NULL, seq {int} NOT NULL,
-		row_key {text} NOT NULL,
-		expected {text} NOT NULL,    // JSON: column to the value that the run had left
-		found {text} NOT NULL,       // JSON: column to the value found; empty if the row is gone
-		PRIMARY KEY (run, step, seq))`,
-	`CREATE TABLE IF NOT EXISTS @set_aside (
-		run {int} NOT NULL, step {int} NOT NULL, n {int} NOT NULL,
-		row_key {text} NOT NULL,     // JSON
-		new_values {text} NOT NULL,  // JSON: column to the value that was refused; null if it could not be worked out
-		error {text} NOT NULL,
+	`CREATE TABLE IF NOT EXISTS @outcome (
+		run {int} NOT NULL, step {int} NOT NULL,
+		kind {word} NOT NULL,        // set aside, skipped
+		n {int} NOT NULL,            // set aside: 1, 2, 3, …; skipped: number of the kept row
+		row_key {text} NOT NULL,     // set aside: JSON; skipped: as it is shown
+		detail {text} NOT NULL,      // JSON. Set aside: new (column to the value that was refused; null if it could not be worked out), error.
+		                             // Skipped: expected (column to the value that the run had left), found (likewise; left out if the row is gone)
 		at {time} NOT NULL,
-		retried_at {time},           // when it was changed after all
-		PRIMARY KEY (run, step, n))`,
+		settled_at {time},           // when it was changed after all
+		PRIMARY KEY (run, step, kind, n))`,
 	`CREATE TABLE IF NOT EXISTS @waited (
 		run {int} NOT NULL, n {int} NOT NULL,
 		session {text} NOT NULL,     // the server's number for the session that waited on us
@@ -141,7 +137,7 @@ type Ledger struct {
 // Open gives the ledger of a database. It makes nothing.
 func Open(db engine.DB) *Ledger {
 	var pairs []string
-	for _, n := range engine.LedgerTables {
+	for _, n := range append(engine.LedgerTables, "left_alone", "set_aside") { // the last two of version 2
 		pairs = append(pairs, "@"+n, db.LedgerTable(n))
 	}
 	mark := ""
@@ -151,11 +147,11 @@ func Open(db engine.DB) *Ledger {
 	pairs = append(pairs, "{mark}", mark)
 	switch db.Dialect() {
 	case sqltext.SQLite:
-		pairs = append(pairs, "{int}", "INTEGER", "{text}", "TEXT", "{real}", "REAL", "{time}", "TEXT", "{whole}", "INTEGER")
+		pairs = append(pairs, "{int}", "INTEGER", "{text}", "TEXT", "{real}", "REAL", "{time}", "TEXT", "{word}", "TEXT", "{whole}", "INTEGER")
 	case sqltext.MariaDB:
-		pairs = append(pairs, "{int}", "bigint", "{text}", "longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", "{real}", "double", "{time}", "varchar(40) CHARACTER SET ascii COLLATE ascii_bin", "{whole}", "SIGNED")
+		pairs = append(pairs, "{int}", "bigint", "{text}", "longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", "{real}", "double", "{time}", "varchar(40) CHARACTER SET ascii COLLATE ascii_bin", "{word}", "varchar(40) CHARACTER SET ascii COLLATE ascii_bin", "{whole}", "SIGNED")
 	default:
-		pairs = append(pairs, "{int}", "bigint", "{text}", "text", "{real}", "double precision", "{time}", "timestamptz", "{whole}", "bigint")
+		pairs = append(pairs, "{int}", "bigint", "{text}", "text", "{real}", "double precision", "{time}", "timestamptz", "{word}", "text", "{whole}", "bigint")
 	}
 	return &Ledger{db: db, names: strings.NewReplacer(pairs...)}
 }

@@ -7,7 +7,6 @@ import (
 	"os/user"
 	"time"
 
-	"jugatum/internal/change"
 	"jugatum/internal/engine"
 )
 
@@ -183,75 +182,6 @@ func (l *Ledger) Watched(ctx context.Context, run int64, limit int) (Watching, [
 		out = append(out, x)
 	}
 	return w, out, rows.Err()
-}
-
-// Aside is a row that could not be changed, recorded while the rest went on.
-type Aside struct {
-	Step    int                `json:"step"`
-	N       int64              `json:"n"`
-	Key     change.KeyValue    `json:"-"`
-	KeyText string             `json:"key"`
-	New     map[string]*string `json:"new,omitempty"` // column to the value that was refused; empty if it could not even be worked out
-	Error   string             `json:"error"`
-	At      time.Time          `json:"at"`
-	Retried bool               `json:"retried"` // changed after all
-}
-
-// SetAside records a row, in the transaction that passes it by.
-func (l *Ledger) SetAside(ctx context.Context, tx *engine.Tx, run int64, a *Aside) error {
-	values, err := json.Marshal(a.New)
-	if err != nil {
-		return err
-	}
-	// As one statement it reads what others have committed, even in a transaction that keeps a snapshot.
-	_, err = tx.Exec(ctx, l.sql("INSERT INTO @set_aside (run, step, n, row_key, new_values, error, at) SELECT ?, ?, coalesce(max(n), 0) + 1, ?, ?, ?, ? FROM @set_aside WHERE run = ? AND step = ?"),
-		run, a.Step, a.Key.Encode(), string(values), a.Error, stamp(time.Now()), run, a.Step)
-	return err
-}
-
-// Retry records what another try of a row that was set aside brought: "" if it
-// was changed.
-func (l *Ledger) Retry(ctx context.Context, tx *engine.Tx, run int64, a Aside, fault string) error {
-	var at any
-	if fault == "" {
-		at, fault = stamp(time.Now()), a.Error
-	}
-	_, err := tx.Exec(ctx, l.sql("UPDATE @set_aside SET retried_at = ?, error = ? WHERE run = ? AND step = ? AND n = ?"), at, fault, run, a.Step, a.N)
-	return err
-}
-
-// Asides reads up to limit of the rows that a run set aside.
-func (l *Ledger) Asides(ctx context.Context, run int64, limit int) ([]Aside, error) {
-	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, n, row_key, new_values, error, at, retried_at FROM @set_aside WHERE run = ? ORDER BY step, n LIMIT ?"), run, limit)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := []Aside{}
-	for rows.Next() {
-		var x Aside
-		var key, values string
-		var at, retried moment
-		if err := rows.Scan(&x.Step, &x.N, &key, &values, &x.Error, &at, &retried); err != nil {
-			return nil, err
-		}
-		if x.Key, err = decodeKey(key); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal([]byte(values), &x.New); err != nil {
-			return nil, err
-		}
-		x.KeyText, x.At, x.Retried = x.Key.String(), at.Time, !retried.IsZero()
-		out = append(out, x)
-	}
-	return out, rows.Err()
-}
-
-// AsideCount is how many rows of a run are set aside and not yet changed.
-func (l *Ledger) AsideCount(ctx context.Context, run int64) (int64, error) {
-	var n sql.NullInt64
-	err := l.db.Pool().QueryRowContext(ctx, l.read("SELECT count(*) FROM @set_aside WHERE run = ? AND retried_at IS NULL"), run).Scan(&n)
-	return n.Int64, err
 }
 
 // Latest is what the last batches of a run say about how it goes.

@@ -41,28 +41,33 @@ CREATE TABLE `jugatum_batch` (
 ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
 /*!40101 SET character_set_client = @saved_cs_client */;
 
-INSERT INTO `jugatum_batch` VALUES (1,1,1,1,'2026-11-28 22:48:58.909591+00:00','[\"15\"]',0,15,0,0,0,3.561,0,2841,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":2,\"rows\":1,\"rows modified\":1}',0,0,0,0,'');
-INSERT INTO `jugatum_batch` VALUES (1,1,1,2,'2026-11-28 22:48:58.916695+00:00','[\"30\"]',10,10,10,10,0,10.246,0,3385,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (1,1,1,3,'2026-11-28 22:48:58.926350+00:00','[\"45\"]',25,15,15,15,0,7.164,0,3595,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (1,1,1,4,'2026-11-28 22:48:58.933474+00:00','[\"60\"]',40,15,15,15,0,24.804,0,3715,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (2,1,1,1,'2026-11-28 22:48:59.160898+00:00','[\"15\"]',15,15,15,15,0,5.689,0,4413,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":5,\"rows\":16,\"rows modified\":32}',0,0,0,0,'');
-INSERT INTO `jugatum_batch` VALUES (2,1,1,2,'2026-11-28 22:48:59.166759+00:00','[\"30\"]',20,5,5,5,0,5.191,0,3109,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (2,1,1,3,'2026-11-28 22:48:59.171729+00:00','[\"45\"]',20,0,0,0,0,1.99,0,1901,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (2,1,1,4,'2026-11-28 22:48:59.174105+00:00','[\"60\"]',20,0,0,0,0,1.069,0,1900,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (3,1,1,1,'2026-11-28 22:48:59.405851+00:00','[15]',0,15,15,15,0,9.049,0,4929,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":4,\"rows\":16,\"rows modified\":16}',0,0,0,0,'');
-INSERT INTO `jugatum_batch` VALUES (3,1,1,2,'2026-11-28 22:48:59.416357+00:00','[20]',0,5,5,5,0,4.394,0,2418,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,1,1,'2026-11-28 22:48:59.560954+00:00','[\"8\"]',8,8,8,8,0,7.234,0,2270,NULL,NULL,'ours','null',0,0,0,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,1,2,'2026-11-28 22:48:59.568612+00:00','[\"9\"]',9,1,1,1,0,9.463,0,2733,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,2,1,'2026-11-28 22:48:59.557984+00:00','[\"17\"]',1099511627783,8,7,7,0,11.291,0,2472,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":6,\"rows\":9,\"rows modified\":16}',0,0,0,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,3,1,'2026-11-28 22:48:59.563071+00:00','[\"21\"]',2199023255555,4,3,3,0,13.945,0,2725,NULL,NULL,'ours','null',0,0,0,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,3,2,'2026-11-28 22:48:59.591013+00:00','[\"23\"]',2199023255557,2,2,2,0,8.13,0,2840,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,3,3,'2026-11-28 22:48:59.608334+00:00','[\"24\"]',2199023255558,1,1,1,0,5.301,0,2799,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,4,1,'2026-11-28 22:48:59.572309+00:00','[\"34\"]',3298534883335,8,7,7,0,9.153,0,2336,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,5,1,'2026-11-28 22:48:59.580792+00:00','[\"42\"]',4398046511111,8,7,7,0,7.194,0,2346,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,5,2,'2026-11-28 22:48:59.589511+00:00','[\"43\"]',4398046511112,1,1,1,0,12.024,0,2802,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,6,1,'2026-11-28 22:48:59.584760+00:00','[\"51\"]',5497558138887,8,7,7,0,9.108,0,2346,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,7,1,'2026-11-28 22:48:59.596722+00:00','[\"59\"]',6597069766664,8,8,8,0,8.832,0,2388,NULL,NULL,'ours','null',0,0,-1,0,'');
-INSERT INTO `jugatum_batch` VALUES (4,1,7,2,'2026-11-28 22:48:59.605929+00:00','[\"60\"]',6597069766664,1,0,0,0,3.283,0,1912,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (1,1,1,1,'2026-11-28 23:41:19.060738+00:00','[\"15\"]',0,15,0,0,0,4.699,0,2841,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":2,\"rows\":1,\"rows modified\":1}',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (1,1,1,2,'2026-11-28 23:41:19.071905+00:00','[\"30\"]',10,10,10,10,0,10.547,0,3385,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (1,1,1,3,'2026-11-28 23:41:19.081230+00:00','[\"45\"]',25,15,15,15,0,5.398,0,3595,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (1,1,1,4,'2026-11-28 23:41:19.086677+00:00','[\"60\"]',40,15,15,15,0,2.535,0,3715,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (2,1,1,1,'2026-11-28 23:41:19.194305+00:00','[\"15\"]',15,15,15,15,0,6.553,0,4413,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":5,\"rows\":16,\"rows modified\":32}',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (2,1,1,2,'2026-11-28 23:41:19.203777+00:00','[\"30\"]',20,5,5,5,0,10.327,0,3109,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (2,1,1,3,'2026-11-28 23:41:19.213249+00:00','[\"45\"]',20,0,0,0,0,6.505,0,1902,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (2,1,1,4,'2026-11-28 23:41:19.222697+00:00','[\"60\"]',20,0,0,0,0,3.196,0,1901,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (3,1,1,1,'2026-11-28 23:41:19.419458+00:00','[15]',0,15,15,15,0,5.216,0,4929,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":4,\"rows\":16,\"rows modified\":16}',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (3,1,1,2,'2026-11-28 23:41:19.426166+00:00','[20]',0,5,5,5,0,2.75,0,2418,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,1,1,'2026-11-28 23:41:19.558559+00:00','[\"8\"]',8,8,8,8,0,22.038,0,2412,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":5,\"rows\":9,\"rows modified\":18}',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,1,2,'2026-11-28 23:41:19.582404+00:00','[\"9\"]',9,1,1,1,0,23.618,0,2868,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,2,1,'2026-11-28 23:41:19.559909+00:00','[\"17\"]',1099511627783,8,7,7,0,23.608,0,2330,NULL,NULL,'ours','null',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,3,1,'2026-11-28 23:41:19.570135+00:00','[\"21\"]',2199023255555,4,3,3,0,33.709,0,2725,NULL,NULL,'ours','null',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,3,2,'2026-11-28 23:41:19.640881+00:00','[\"23\"]',2199023255557,2,2,2,0,22.35,0,2840,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,3,3,'2026-11-28 23:41:19.715830+00:00','[\"24\"]',2199023255558,1,1,1,0,21.69,0,2800,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,4,1,'2026-11-28 23:41:19.592161+00:00','[\"34\"]',3298534883335,8,7,7,0,25.92,0,2336,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,5,1,'2026-11-28 23:41:19.613163+00:00','[\"42\"]',4398046511111,8,7,7,0,24.304,0,2346,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,5,2,'2026-11-28 23:41:19.640370+00:00','[\"43\"]',4398046511112,1,1,1,0,34.188,0,2803,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,6,1,'2026-11-28 23:41:19.627017+00:00','[\"51\"]',5497558138887,8,7,7,0,28.822,0,2346,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,7,1,'2026-11-28 23:41:19.664431+00:00','[\"59\"]',6597069766664,8,8,8,0,50.321,0,2530,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":5,\"rows\":9,\"rows modified\":25}',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (4,1,7,2,'2026-11-28 23:41:19.716731+00:00','[\"60\"]',6597069766664,1,0,0,0,12.183,0,2047,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (5,1,1,1,'2026-11-28 23:41:20.024274+00:00','[\"3\"]',3,3,3,3,0,6.68,0,4359,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":5,\"rows\":5,\"rows modified\":5}',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (5,1,1,2,'2026-11-28 23:41:20.049357+00:00','[\"4\"]',3,1,1,0,0,2.237,0,NULL,NULL,NULL,'','null',0,1,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (5,1,1,3,'2026-11-28 23:41:20.050996+00:00','[\"10\"]',6,3,3,3,0,4.525,0,2898,NULL,NULL,'ours','null',0,0,-1,0,'');
+INSERT INTO `jugatum_batch` VALUES (6,1,1,1,'2026-11-28 23:41:20.226304+00:00','[\"10\"]',3,3,3,3,0,6.649,0,3675,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":5,\"rows\":4,\"rows modified\":8}',0,0,0,0,'');
+INSERT INTO `jugatum_batch` VALUES (7,1,1,1,'2026-11-28 23:41:20.360795+00:00','[3]',0,3,3,1,2,4.375,0,5297,NULL,NULL,'ours','{\"lock memory bytes\":1128,\"lock structs\":5,\"rows\":2,\"rows modified\":4}',0,0,0,0,'');
 DROP TABLE IF EXISTS `jugatum_kept_1_1`;
 /*!50001 DROP VIEW IF EXISTS `jugatum_kept_1_1`*/;
 SET @saved_cs_client     = @@character_set_client;
@@ -97,6 +102,28 @@ SET character_set_client = utf8mb4;
  NULL AS `new_n`,
  NULL AS `packed_to` */;
 SET character_set_client = @saved_cs_client;
+DROP TABLE IF EXISTS `jugatum_kept_5_1`;
+/*!50001 DROP VIEW IF EXISTS `jugatum_kept_5_1`*/;
+SET @saved_cs_client     = @@character_set_client;
+SET character_set_client = utf8mb4;
+/*!50001 CREATE VIEW `jugatum_kept_5_1` AS SELECT
+ NULL AS `seq`,
+ NULL AS `key_id`,
+ NULL AS `old_n`,
+ NULL AS `new_n`,
+ NULL AS `packed_to` */;
+SET character_set_client = @saved_cs_client;
+DROP TABLE IF EXISTS `jugatum_kept_6_1`;
+/*!50001 DROP VIEW IF EXISTS `jugatum_kept_6_1`*/;
+SET @saved_cs_client     = @@character_set_client;
+SET character_set_client = utf8mb4;
+/*!50001 CREATE VIEW `jugatum_kept_6_1` AS SELECT
+ NULL AS `seq`,
+ NULL AS `key_id`,
+ NULL AS `old_n`,
+ NULL AS `new_n`,
+ NULL AS `packed_to` */;
+SET character_set_client = @saved_cs_client;
 DROP TABLE IF EXISTS `jugatum_lane`;
 /*!40101 SET @saved_cs_client     = @@character_set_client */;
 /*!40101 SET character_set_client = utf8mb4 */;
@@ -123,6 +150,9 @@ INSERT INTO `jugatum_lane` VALUES (4,1,4,'[\"34\"]','[\"34\"]',1,3298534883335,0
 INSERT INTO `jugatum_lane` VALUES (4,1,5,'[\"43\"]','[\"43\"]',2,4398046511112,0);
 INSERT INTO `jugatum_lane` VALUES (4,1,6,'[\"51\"]','[\"51\"]',1,5497558138887,0);
 INSERT INTO `jugatum_lane` VALUES (4,1,7,'[\"60\"]','[\"60\"]',2,6597069766664,0);
+INSERT INTO `jugatum_lane` VALUES (5,1,1,'[\"10\"]','[\"10\"]',3,6,1);
+INSERT INTO `jugatum_lane` VALUES (6,1,1,'[\"10\"]','[\"10\"]',1,3,1);
+INSERT INTO `jugatum_lane` VALUES (7,1,1,'[3]','[3]',1,0,1);
 DROP TABLE IF EXISTS `jugatum_ledger`;
 /*!40101 SET @saved_cs_client     = @@character_set_client */;
 /*!40101 SET character_set_client = utf8mb4 */;
@@ -132,7 +162,7 @@ CREATE TABLE `jugatum_ledger` (
 ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
 /*!40101 SET character_set_client = @saved_cs_client */;
 
-INSERT INTO `jugatum_ledger` VALUES (2,'2026-11-28 22:48:58.845520+00:00');
+INSERT INTO `jugatum_ledger` VALUES (2,'2026-11-28 23:41:19.029786+00:00');
 DROP TABLE IF EXISTS `jugatum_left_alone`;
 /*!40101 SET @saved_cs_client     = @@character_set_client */;
 /*!40101 SET character_set_client = utf8mb4 */;
@@ -147,6 +177,8 @@ CREATE TABLE `jugatum_left_alone` (
 ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
 /*!40101 SET character_set_client = @saved_cs_client */;
 
+INSERT INTO `jugatum_left_alone` VALUES (7,1,2,'9','{\"n\":\"109\"}','{\"n\":\"7777\"}');
+INSERT INTO `jugatum_left_alone` VALUES (7,1,3,'10','{\"n\":\"110\"}','');
 DROP TABLE IF EXISTS `jugatum_packed_1_1`;
 /*!40101 SET @saved_cs_client     = @@character_set_client */;
 /*!40101 SET character_set_client = utf8mb4 */;
@@ -206,6 +238,37 @@ INSERT INTO `jugatum_packed_4_1` VALUES (4398046511111,4398046511104,'[[35,35,10
 INSERT INTO `jugatum_packed_4_1` VALUES (4398046511112,4398046511111,'[[43,43,130]]',NULL,NULL,NULL);
 INSERT INTO `jugatum_packed_4_1` VALUES (5497558138887,5497558138880,'[[44,44,133],[45,45,136],[46,46,139],[47,47,142],[48,48,145],[49,49,148],[51,51,154]]',NULL,NULL,NULL);
 INSERT INTO `jugatum_packed_4_1` VALUES (6597069766664,6597069766656,'[[52,52,157],[53,53,160],[54,54,163],[55,55,166],[56,56,169],[57,57,172],[58,58,175],[59,59,178]]',NULL,NULL,NULL);
+DROP TABLE IF EXISTS `jugatum_packed_5_1`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_packed_5_1` (
+  `last` bigint(20) NOT NULL,
+  `first` bigint(20) NOT NULL,
+  `v` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin DEFAULT NULL,
+  `key_id` int(11) DEFAULT NULL,
+  `old_n` int(11) DEFAULT NULL,
+  `new_n` int(11) DEFAULT NULL,
+  PRIMARY KEY (`last`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci ROW_FORMAT=DYNAMIC;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `jugatum_packed_5_1` VALUES (3,0,'[[1,1,2],[2,2,3],[3,3,4]]',NULL,NULL,NULL);
+INSERT INTO `jugatum_packed_5_1` VALUES (6,3,'[[8,8,9],[9,9,10],[10,10,11]]',NULL,NULL,NULL);
+DROP TABLE IF EXISTS `jugatum_packed_6_1`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `jugatum_packed_6_1` (
+  `last` bigint(20) NOT NULL,
+  `first` bigint(20) NOT NULL,
+  `v` longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin DEFAULT NULL,
+  `key_id` int(11) DEFAULT NULL,
+  `old_n` int(11) DEFAULT NULL,
+  `new_n` int(11) DEFAULT NULL,
+  PRIMARY KEY (`last`)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci ROW_FORMAT=DYNAMIC;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `jugatum_packed_6_1` VALUES (3,0,'[[8,9,108],[9,10,109],[10,11,110]]',NULL,NULL,NULL);
 DROP TABLE IF EXISTS `jugatum_run`;
 /*!40101 SET @saved_cs_client     = @@character_set_client */;
 /*!40101 SET character_set_client = utf8mb4 */;
@@ -238,10 +301,13 @@ CREATE TABLE `jugatum_run` (
 ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
 /*!40101 SET character_set_client = @saved_cs_client */;
 
-INSERT INTO `jugatum_run` VALUES (1,'UPDATE t SET n = n * 2 + 1 WHERE id > 20','',NULL,'--sql','UPDATE t SET n = n * 2 + 1 WHERE id > 20',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 22:48:58.620412+00:00\"}}','2:cec9bf3ca41f29c5290b6f185e6fdee0dc9551aaaf8cee60ca57a512926d330c','{\"hold\":200000000,\"batch\":15,\"keep\":true,\"limits\":{},\"seal\":\"9243cdf7bbc99371:80daac851d9ba397cdb0b723a71fa6f51068b367a4a0fb2ab2488085dcd26605\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',15318,'vm/15318/1218765','2026-11-28 22:48:58.922084+00:00','2026-11-28 22:48:58.846931+00:00','2026-11-28 22:48:58.983575+00:00',1,0.039,'{\"history_list\":11,\"redo_bytes\":12774}');
-INSERT INTO `jugatum_run` VALUES (2,'DELETE FROM t WHERE id <= 20','',NULL,'--sql','DELETE FROM t WHERE id <= 20',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 22:48:59.005288+00:00\"}}','2:8d91d0ab7d8fca4c7133283ee158717d7ff8ec7627cdadda99ab86b92042b1ae','{\"hold\":200000000,\"batch\":15,\"keep\":true,\"limits\":{},\"seal\":\"9243cdf7bbc99371:149d610a0547e5ef75d5bbaa6597ce66a05e612ce7ded973f02f5f609ed0aa2a\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',15368,'vm/15368/1218808','2026-11-28 22:48:59.170392+00:00','2026-11-28 22:48:59.113048+00:00','2026-11-28 22:48:59.181893+00:00',1,0.003,'{\"history_list\":12,\"redo_bytes\":12562}');
-INSERT INTO `jugatum_run` VALUES (3,'DELETE FROM t WHERE id <= 20','',2,'--sql','DELETE FROM t WHERE id <= 20',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 22:48:59.005288+00:00\"}}','2:8d91d0ab7d8fca4c7133283ee158717d7ff8ec7627cdadda99ab86b92042b1ae','{\"hold\":200000000,\"batch\":15,\"keep\":true,\"limits\":{},\"backwards\":true,\"seal\":\"9243cdf7bbc99371:2d8e8f1c1cb4c13a18d4240bf9f68d0139039f5ced54386b863691169a7e61a5\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',15381,'vm/15381/1218829','2026-11-28 22:48:59.412969+00:00','2026-11-28 22:48:59.377158+00:00','2026-11-28 22:48:59.432260+00:00',1,0.003,'{\"history_list\":6,\"redo_bytes\":5091}');
-INSERT INTO `jugatum_run` VALUES (4,'UPDATE u SET n = n * 3 + 1 WHERE id % 10 <> 0','',NULL,'--sql','UPDATE u SET n = n * 3 + 1 WHERE id % 10 <> 0',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 22:48:59.470986+00:00\"}}','2:d7518f8cb2b95ae0791c9cbefad08dd85ce8cf883df8df4948f00388f93cddac','{\"hold\":200000000,\"batch\":8,\"keep\":true,\"workers\":3,\"limits\":{},\"seal\":\"9243cdf7bbc99371:8c5a40c73f69e676f72da1c252f930007997dc4ef2d2d66c0c5a64dbb1a4dfe9\",\"sealed_for\":\"saltmere_v2\"}','failed','step \"sql\": u: row 25: Error 1644 (45000): a fault; fix it, or let such rows be set aside (--set-aside)','0.1.0-dev','root','root@127.0.0.1','vm',15394,'vm/15394/1218855','2026-11-28 22:48:59.549632+00:00','2026-11-28 22:48:59.539681+00:00','2026-11-28 22:48:59.639121+00:00',1,0.003,'{\"history_list\":22,\"redo_bytes\":24154}');
+INSERT INTO `jugatum_run` VALUES (1,'UPDATE t SET n = n * 2 + 1 WHERE id > 20','',NULL,'--sql','UPDATE t SET n = n * 2 + 1 WHERE id > 20',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 23:41:18.729382+00:00\"}}','2:cec9bf3ca41f29c5290b6f185e6fdee0dc9551aaaf8cee60ca57a512926d330c','{\"hold\":200000000,\"batch\":15,\"keep\":true,\"limits\":{},\"seal\":\"2dd3402236657395:5528d30b4735faf6622955d861799cfc8a74b693264fa458fc901486f5f080ce\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',27259,'vm/27259/1532779','2026-11-28 23:41:19.078410+00:00','2026-11-28 23:41:19.032774+00:00','2026-11-28 23:41:19.107027+00:00',1,0.005,'{\"history_list\":12,\"redo_bytes\":14179}');
+INSERT INTO `jugatum_run` VALUES (2,'DELETE FROM t WHERE id <= 20','',NULL,'--sql','DELETE FROM t WHERE id <= 20',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 23:41:19.127849+00:00\"}}','2:8d91d0ab7d8fca4c7133283ee158717d7ff8ec7627cdadda99ab86b92042b1ae','{\"hold\":200000000,\"batch\":15,\"keep\":true,\"limits\":{},\"seal\":\"2dd3402236657395:4e4fbd98779dee5ea75d78eb1dad4faee43b5521ccb62b145e0513a2edc7ddee\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',27284,'vm/27284/1532821','2026-11-28 23:41:19.210190+00:00','2026-11-28 23:41:19.175262+00:00','2026-11-28 23:41:19.243533+00:00',1,0.005,'{\"history_list\":11,\"redo_bytes\":10619}');
+INSERT INTO `jugatum_run` VALUES (3,'DELETE FROM t WHERE id <= 20','',2,'--sql','DELETE FROM t WHERE id <= 20',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 23:41:19.127849+00:00\"}}','2:8d91d0ab7d8fca4c7133283ee158717d7ff8ec7627cdadda99ab86b92042b1ae','{\"hold\":200000000,\"batch\":15,\"keep\":true,\"limits\":{},\"backwards\":true,\"seal\":\"2dd3402236657395:6ff2686fdfd2289a0b627970225a2e687649c820b6a93e7cd18e1a5d4ce412a7\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',27291,'vm/27291/1532835','2026-11-28 23:41:19.424173+00:00','2026-11-28 23:41:19.368751+00:00','2026-11-28 23:41:19.444061+00:00',1,0.005,'{\"history_list\":6,\"redo_bytes\":5091}');
+INSERT INTO `jugatum_run` VALUES (4,'UPDATE u SET n = n * 3 + 1 WHERE id % 10 <> 0','',NULL,'--sql','UPDATE u SET n = n * 3 + 1 WHERE id % 10 <> 0',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 23:41:19.481841+00:00\"}}','2:d7518f8cb2b95ae0791c9cbefad08dd85ce8cf883df8df4948f00388f93cddac','{\"hold\":200000000,\"batch\":8,\"keep\":true,\"workers\":3,\"limits\":{},\"seal\":\"2dd3402236657395:b1a39fc85f8d7998c0871a62fbff14b82e328d56390c810ea209302034b4c80f\",\"sealed_for\":\"saltmere_v2\"}','failed','step \"sql\": u: row 25: Error 1644 (45000): a fault; fix it, or let such rows be set aside (--set-aside)','0.1.0-dev','root','root@127.0.0.1','vm',27311,'vm/27311/1532855','2026-11-28 23:41:19.652555+00:00','2026-11-28 23:41:19.522301+00:00','2026-11-28 23:41:19.762772+00:00',1,0.005,'{\"history_list\":-60,\"redo_bytes\":30546}');
+INSERT INTO `jugatum_run` VALUES (5,'UPDATE w SET n = n + 1 WHERE id > 0','',NULL,'--sql','UPDATE w SET n = n + 1 WHERE id > 0',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 23:41:19.923296+00:00\"}}','2:aace9aac3d3bab6ee586c0703f6c8d2cec635785ad4b4600e5e679c6de61bf25','{\"hold\":200000000,\"keep\":true,\"set_aside\":3,\"limits\":{},\"seal\":\"2dd3402236657395:67f9a1539388dbeb0eb40f985a1938f5354ad96dfccd52083decbcff2518aa98\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',27340,'vm/27340/1532899','2026-11-28 23:41:20.032205+00:00','2026-11-28 23:41:19.956177+00:00','2026-11-28 23:41:20.074162+00:00',1,0.006,'{\"history_list\":8,\"redo_bytes\":12219}');
+INSERT INTO `jugatum_run` VALUES (6,'UPDATE w SET n = 100 + id WHERE id > 7','',NULL,'--sql','UPDATE w SET n = 100 + id WHERE id > 7',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 23:41:20.118067+00:00\"}}','2:438e522a28b30d2e5d2dd84980e3076b441cb0a13a84f5a844420281fa25616f','{\"hold\":200000000,\"keep\":true,\"limits\":{},\"seal\":\"2dd3402236657395:f095601140446e39300dd59fe334115df8cf52b6f2ac4610449d2a68a52c5f73\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',27350,'vm/27350/1532917','2026-11-28 23:41:20.233630+00:00','2026-11-28 23:41:20.195808+00:00','2026-11-28 23:41:20.244763+00:00',1,0.005,'{\"history_list\":6,\"redo_bytes\":3633}');
+INSERT INTO `jugatum_run` VALUES (7,'UPDATE w SET n = 100 + id WHERE id > 7','',6,'--sql','UPDATE w SET n = 100 + id WHERE id > 7',1,'{\"time of the run\":{\"type\":\"timestamp\",\"text\":\"2026-11-28 23:41:20.118067+00:00\"}}','2:438e522a28b30d2e5d2dd84980e3076b441cb0a13a84f5a844420281fa25616f','{\"hold\":200000000,\"keep\":true,\"limits\":{},\"backwards\":true,\"seal\":\"2dd3402236657395:9f545642e434e9c65fb1dbf7921b0af878ca17818c150a378c80718832507f47\",\"sealed_for\":\"saltmere_v2\"}','done','','0.1.0-dev','root','root@127.0.0.1','vm',27367,'vm/27367/1532934','2026-11-28 23:41:20.364892+00:00','2026-11-28 23:41:20.333080+00:00','2026-11-28 23:41:20.382948+00:00',1,0.004,'{\"history_list\":5,\"redo_bytes\":3210}');
 DROP TABLE IF EXISTS `jugatum_set_aside`;
 /*!40101 SET @saved_cs_client     = @@character_set_client */;
 /*!40101 SET character_set_client = utf8mb4 */;
@@ -258,6 +324,7 @@ CREATE TABLE `jugatum_set_aside` (
 ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
 /*!40101 SET character_set_client = @saved_cs_client */;
 
+INSERT INTO `jugatum_set_aside` VALUES (5,1,1,'[\"4\"]','{\"n\":\"5\"}','Error 4025 (23000): CONSTRAINT `five` failed for `saltmere_v2`.`w`','2026-11-28 23:41:20.048689+00:00',NULL);
 DROP TABLE IF EXISTS `jugatum_signal`;
 /*!40101 SET @saved_cs_client     = @@character_set_client */;
 /*!40101 SET character_set_client = utf8mb4 */;
@@ -300,6 +367,9 @@ INSERT INTO `jugatum_step` VALUES (1,1,'sql','update','','t','[\"id\"]','[\"n\"]
 INSERT INTO `jugatum_step` VALUES (2,1,'sql','delete','','t','[\"id\"]','null','sweep','`jugatum_packed_2_1`',20,20,60,'done');
 INSERT INTO `jugatum_step` VALUES (3,1,'sql','delete','','t','[\"id\"]','null','undo','`jugatum_packed_2_1`',-1,20,20,'done');
 INSERT INTO `jugatum_step` VALUES (4,1,'sql','update','','u','[\"id\"]','[\"n\"]','sweep','`jugatum_packed_4_1`',54,54,60,'running');
+INSERT INTO `jugatum_step` VALUES (5,1,'sql','update','','w','[\"id\"]','[\"n\"]','sweep','`jugatum_packed_5_1`',7,7,7,'done');
+INSERT INTO `jugatum_step` VALUES (6,1,'sql','update','','w','[\"id\"]','[\"n\"]','sweep','`jugatum_packed_6_1`',3,3,7,'done');
+INSERT INTO `jugatum_step` VALUES (7,1,'sql','update','','w','[\"id\"]','[\"n\"]','undo','`jugatum_packed_6_1`',-1,3,3,'done');
 DROP TABLE IF EXISTS `jugatum_waited`;
 /*!40101 SET @saved_cs_client     = @@character_set_client */;
 /*!40101 SET character_set_client = utf8mb4 */;
@@ -527,6 +597,23 @@ INSERT INTO `u` VALUES (57,172);
 INSERT INTO `u` VALUES (58,175);
 INSERT INTO `u` VALUES (59,178);
 INSERT INTO `u` VALUES (60,60);
+DROP TABLE IF EXISTS `w`;
+/*!40101 SET @saved_cs_client     = @@character_set_client */;
+/*!40101 SET character_set_client = utf8mb4 */;
+CREATE TABLE `w` (
+  `id` int(11) NOT NULL,
+  `n` int(11) DEFAULT NULL,
+  PRIMARY KEY (`id`),
+  CONSTRAINT `five` CHECK (`n` <> 5)
+) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+/*!40101 SET character_set_client = @saved_cs_client */;
+
+INSERT INTO `w` VALUES (1,2);
+INSERT INTO `w` VALUES (2,3);
+INSERT INTO `w` VALUES (3,4);
+INSERT INTO `w` VALUES (4,4);
+INSERT INTO `w` VALUES (8,9);
+INSERT INTO `w` VALUES (9,7777);
 /*!50001 DROP VIEW IF EXISTS `jugatum_kept_1_1`*/;
 /*!50001 SET @saved_cs_client          = @@character_set_client */;
 /*!50001 SET @saved_cs_results         = @@character_set_results */;
@@ -563,6 +650,32 @@ INSERT INTO `u` VALUES (60,60);
 /*!50001 CREATE ALGORITHM=UNDEFINED */
 /*!50013 DEFINER=`root`@`127.0.0.1` SQL SECURITY INVOKER */
 /*!50001 VIEW `jugatum_kept_4_1` AS select `p`.`first` + `j`.`n` AS `seq`,if(`p`.`v` is null,`p`.`key_id`,`j`.`key_id`) AS `key_id`,if(`p`.`v` is null,`p`.`old_n`,`j`.`old_n`) AS `old_n`,if(`p`.`v` is null,`p`.`new_n`,`j`.`new_n`) AS `new_n`,`p`.`last` AS `packed_to` from (`saltmere_v2`.`jugatum_packed_4_1` `p` join JSON_TABLE(coalesce(`p`.`v`,'[[]]'), '$[*]' COLUMNS (`n` FOR ORDINALITY, `key_id` int(11) PATH '$[0]' NULL ON EMPTY ERROR ON ERROR, `old_n` int(11) PATH '$[1]' NULL ON EMPTY ERROR ON ERROR, `new_n` int(11) PATH '$[2]' NULL ON EMPTY ERROR ON ERROR)) `j`) */;
+/*!50001 SET character_set_client      = @saved_cs_client */;
+/*!50001 SET character_set_results     = @saved_cs_results */;
+/*!50001 SET collation_connection      = @saved_col_connection */;
+/*!50001 DROP VIEW IF EXISTS `jugatum_kept_5_1`*/;
+/*!50001 SET @saved_cs_client          = @@character_set_client */;
+/*!50001 SET @saved_cs_results         = @@character_set_results */;
+/*!50001 SET @saved_col_connection     = @@collation_connection */;
+/*!50001 SET character_set_client      = utf8mb4 */;
+/*!50001 SET character_set_results     = utf8mb4 */;
+/*!50001 SET collation_connection      = utf8mb4_general_ci */;
+/*!50001 CREATE ALGORITHM=UNDEFINED */
+/*!50013 DEFINER=`root`@`127.0.0.1` SQL SECURITY INVOKER */
+/*!50001 VIEW `jugatum_kept_5_1` AS select `p`.`first` + `j`.`n` AS `seq`,if(`p`.`v` is null,`p`.`key_id`,`j`.`key_id`) AS `key_id`,if(`p`.`v` is null,`p`.`old_n`,`j`.`old_n`) AS `old_n`,if(`p`.`v` is null,`p`.`new_n`,`j`.`new_n`) AS `new_n`,`p`.`last` AS `packed_to` from (`saltmere_v2`.`jugatum_packed_5_1` `p` join JSON_TABLE(coalesce(`p`.`v`,'[[]]'), '$[*]' COLUMNS (`n` FOR ORDINALITY, `key_id` int(11) PATH '$[0]' NULL ON EMPTY ERROR ON ERROR, `old_n` int(11) PATH '$[1]' NULL ON EMPTY ERROR ON ERROR, `new_n` int(11) PATH '$[2]' NULL ON EMPTY ERROR ON ERROR)) `j`) */;
+/*!50001 SET character_set_client      = @saved_cs_client */;
+/*!50001 SET character_set_results     = @saved_cs_results */;
+/*!50001 SET collation_connection      = @saved_col_connection */;
+/*!50001 DROP VIEW IF EXISTS `jugatum_kept_6_1`*/;
+/*!50001 SET @saved_cs_client          = @@character_set_client */;
+/*!50001 SET @saved_cs_results         = @@character_set_results */;
+/*!50001 SET @saved_col_connection     = @@collation_connection */;
+/*!50001 SET character_set_client      = utf8mb4 */;
+/*!50001 SET character_set_results     = utf8mb4 */;
+/*!50001 SET collation_connection      = utf8mb4_general_ci */;
+/*!50001 CREATE ALGORITHM=UNDEFINED */
+/*!50013 DEFINER=`root`@`127.0.0.1` SQL SECURITY INVOKER */
+/*!50001 VIEW `jugatum_kept_6_1` AS select `p`.`first` + `j`.`n` AS `seq`,if(`p`.`v` is null,`p`.`key_id`,`j`.`key_id`) AS `key_id`,if(`p`.`v` is null,`p`.`old_n`,`j`.`old_n`) AS `old_n`,if(`p`.`v` is null,`p`.`new_n`,`j`.`new_n`) AS `new_n`,`p`.`last` AS `packed_to` from (`saltmere_v2`.`jugatum_packed_6_1` `p` join JSON_TABLE(coalesce(`p`.`v`,'[[]]'), '$[*]' COLUMNS (`n` FOR ORDINALITY, `key_id` int(11) PATH '$[0]' NULL ON EMPTY ERROR ON ERROR, `old_n` int(11) PATH '$[1]' NULL ON EMPTY ERROR ON ERROR, `new_n` int(11) PATH '$[2]' NULL ON EMPTY ERROR ON ERROR)) `j`) */;
 /*!50001 SET character_set_client      = @saved_cs_client */;
 /*!50001 SET character_set_results     = @saved_cs_results */;
 /*!50001 SET collation_connection      = @saved_col_connection */;

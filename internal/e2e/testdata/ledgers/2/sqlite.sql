@@ -184,7 +184,7 @@ INSERT INTO t_before VALUES(58,58,'berth 58');
 INSERT INTO t_before VALUES(59,59,'berth 59');
 INSERT INTO t_before VALUES(60,60,'berth 60');
 CREATE TABLE IF NOT EXISTS "jugatum_ledger" (version INTEGER NOT NULL, made_at TEXT NOT NULL);
-INSERT INTO jugatum_ledger VALUES(2,'2026-11-28 22:48:58.583356+00:00');
+INSERT INTO jugatum_ledger VALUES(2,'2026-11-28 23:41:17.879122+00:00');
 CREATE TABLE IF NOT EXISTS "jugatum_run" (
 		id INTEGER PRIMARY KEY,        
 		title TEXT NOT NULL,
@@ -210,10 +210,13 @@ CREATE TABLE IF NOT EXISTS "jugatum_run" (
 		samples INTEGER NOT NULL,      
 		looking_ms REAL NOT NULL,  
 		server TEXT NOT NULL);
-INSERT INTO jugatum_run VALUES(1,'UPDATE t SET n = n * 2 + 1 WHERE id > 20','',NULL,'--sql','UPDATE t SET n = n * 2 + 1 WHERE id > 20',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 22:48:58.563109+00:00"}}','2:cec9bf3ca41f29c5290b6f185e6fdee0dc9551aaaf8cee60ca57a512926d330c','{"hold":200000000,"batch":15,"keep":true,"limits":{},"seal":"93b6b8c74ee92556:650542e9092419c750d8d99f4261105c2bb5b22ec1d87ac0b98f6c2bcd2040f8","sealed_for":"saltmere_v2.db"}','done','','0.1.0-dev','root','','vm',15314,'vm/15314/1218765','2026-11-28 22:48:58.602432+00:00','2026-11-28 22:48:58.583780+00:00','2026-11-28 22:48:58.671646+00:00',0,0.0,'{}');
-INSERT INTO jugatum_run VALUES(2,'DELETE FROM t WHERE id <= 20','',NULL,'--sql','DELETE FROM t WHERE id <= 20',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 22:48:58.762536+00:00"}}','2:8d91d0ab7d8fca4c7133283ee158717d7ff8ec7627cdadda99ab86b92042b1ae','{"hold":200000000,"batch":15,"keep":true,"limits":{},"seal":"93b6b8c74ee92556:88aeb6059c81d799571804459ebd978ecede4081704226b84fd78243f96e4b5f","sealed_for":"saltmere_v2.db"}','done','','0.1.0-dev','root','','vm',15331,'vm/15331/1218784','2026-11-28 22:48:58.770923+00:00','2026-11-28 22:48:58.768116+00:00','2026-11-28 22:48:58.815808+00:00',0,0.0,'{}');
-INSERT INTO jugatum_run VALUES(3,'DELETE FROM t WHERE id <= 20','',2,'--sql','DELETE FROM t WHERE id <= 20',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 22:48:58.762536+00:00"}}','2:8d91d0ab7d8fca4c7133283ee158717d7ff8ec7627cdadda99ab86b92042b1ae','{"hold":200000000,"batch":15,"keep":true,"limits":{},"backwards":true,"seal":"93b6b8c74ee92556:bd6743425867151071f45e7a78b0c89b935b17caedfb2fd5752069d1336fb95e","sealed_for":"saltmere_v2.db"}','done','','0.1.0-dev','root','','vm',15346,'vm/15346/1218792','2026-11-28 22:48:58.846143+00:00','2026-11-28 22:48:58.843623+00:00','2026-11-28 22:48:58.898839+00:00',0,0.0,'{}');
-INSERT INTO jugatum_run VALUES(4,'UPDATE u SET n = n * 3 + 1 WHERE id % 10 <> 0','',NULL,'--sql','UPDATE u SET n = n * 3 + 1 WHERE id % 10 <> 0',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 22:48:58.912189+00:00"}}','2:d7518f8cb2b95ae0791c9cbefad08dd85ce8cf883df8df4948f00388f93cddac','{"hold":200000000,"batch":8,"keep":true,"limits":{},"seal":"93b6b8c74ee92556:903d71e18c5763596d62268ff9ae7d7ff112f39acbfa7bad96882ef86533f7b8","sealed_for":"saltmere_v2.db"}','failed','step "sql": u: row 25: constraint failed: a fault (1811); fix it, or let such rows be set aside (--set-aside)','0.1.0-dev','root','','vm',15357,'vm/15357/1218800','2026-11-28 22:48:58.930954+00:00','2026-11-28 22:48:58.919268+00:00','2026-11-28 22:48:58.965671+00:00',0,0.0,'{}');
+INSERT INTO jugatum_run VALUES(1,'UPDATE t SET n = n * 2 + 1 WHERE id > 20','',NULL,'--sql','UPDATE t SET n = n * 2 + 1 WHERE id > 20',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 23:41:17.864397+00:00"}}','2:cec9bf3ca41f29c5290b6f185e6fdee0dc9551aaaf8cee60ca57a512926d330c','{"hold":200000000,"batch":15,"keep":true,"limits":{},"seal":"090f1da723ca7f6b:3cfd842adfe093ac0733c3e7a7751491727c1ce72f54cbfb98f520e737875a6b","sealed_for":"saltmere_v2.db"}','done','','0.1.0-dev','root','','vm',27169,'vm/27169/1532687','2026-11-28 23:41:17.887006+00:00','2026-11-28 23:41:17.879810+00:00','2026-11-28 23:41:17.924294+00:00',0,0.0,'{}');
+INSERT INTO jugatum_run VALUES(2,'DELETE FROM t WHERE id <= 20','',NULL,'--sql','DELETE FROM t WHERE id <= 20',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 23:41:17.964118+00:00"}}','2:8d91d0ab7d8fca4c7133283ee158717d7ff8ec7627cdadda99ab86b92042b1ae','{"hold":200000000,"batch":15,"keep":true,"limits":{},"seal":"090f1da723ca7f6b:9b6a02ce527add7d64b8a35ae1bee22cb0c6827ed61f3d14ac1d7c5e0b618905","sealed_for":"saltmere_v2.db"}','done','','0.1.0-dev','root','','vm',27180,'vm/27180/1532704','2026-11-28 23:41:17.978809+00:00','2026-11-28 23:41:17.970200+00:00','2026-11-28 23:41:18.020267+00:00',0,0.0,'{}');
+INSERT INTO jugatum_run VALUES(3,'DELETE FROM t WHERE id <= 20','',2,'--sql','DELETE FROM t WHERE id <= 20',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 23:41:17.964118+00:00"}}','2:8d91d0ab7d8fca4c7133283ee158717d7ff8ec7627cdadda99ab86b92042b1ae','{"hold":200000000,"batch":15,"keep":true,"limits":{},"backwards":true,"seal":"090f1da723ca7f6b:05c2a3765a0b820ee34032251671f931dadd68b424cb71f3928ea7bc862fb89f","sealed_for":"saltmere_v2.db"}','done','','0.1.0-dev','root','','vm',27194,'vm/27194/1532717','2026-11-28 23:41:18.161966+00:00','2026-11-28 23:41:18.157646+00:00','2026-11-28 23:41:18.196596+00:00',0,0.0,'{}');
+INSERT INTO jugatum_run VALUES(4,'UPDATE u SET n = n * 3 + 1 WHERE id % 10 <> 0','',NULL,'--sql','UPDATE u SET n = n * 3 + 1 WHERE id % 10 <> 0',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 23:41:18.224717+00:00"}}','2:d7518f8cb2b95ae0791c9cbefad08dd85ce8cf883df8df4948f00388f93cddac','{"hold":200000000,"batch":8,"keep":true,"limits":{},"seal":"090f1da723ca7f6b:336293ee18cc9805114ba647e847a5a597d1321f3e4fa941b6544cb1ceb5998c","sealed_for":"saltmere_v2.db"}','failed','step "sql": u: row 25: constraint failed: a fault (1811); fix it, or let such rows be set aside (--set-aside)','0.1.0-dev','root','','vm',27204,'vm/27204/1532730','2026-11-28 23:41:18.273189+00:00','2026-11-28 23:41:18.242388+00:00','2026-11-28 23:41:18.318114+00:00',0,0.0,'{}');
+INSERT INTO jugatum_run VALUES(5,'UPDATE w SET n = n + 1 WHERE id > 0','',NULL,'--sql','UPDATE w SET n = n + 1 WHERE id > 0',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 23:41:18.346028+00:00"}}','2:aace9aac3d3bab6ee586c0703f6c8d2cec635785ad4b4600e5e679c6de61bf25','{"hold":200000000,"keep":true,"set_aside":3,"limits":{},"seal":"090f1da723ca7f6b:5e8f6404d93e1b3d6dceba53d5b0b49a7198eab940f90d6852a29e7c56400b6f","sealed_for":"saltmere_v2.db"}','done','','0.1.0-dev','root','','vm',27220,'vm/27220/1532742','2026-11-28 23:41:18.421002+00:00','2026-11-28 23:41:18.374743+00:00','2026-11-28 23:41:18.476084+00:00',0,0.0,'{}');
+INSERT INTO jugatum_run VALUES(6,'UPDATE w SET n = 100 + id WHERE id > 7','',NULL,'--sql','UPDATE w SET n = 100 + id WHERE id > 7',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 23:41:18.492403+00:00"}}','2:438e522a28b30d2e5d2dd84980e3076b441cb0a13a84f5a844420281fa25616f','{"hold":200000000,"keep":true,"limits":{},"seal":"090f1da723ca7f6b:d79f34d708cb01801053d433a5d5198b5a82da3c9d99b3e3bbd1fa15a4ad318b","sealed_for":"saltmere_v2.db"}','done','','0.1.0-dev','root','','vm',27229,'vm/27229/1532757','2026-11-28 23:41:18.504537+00:00','2026-11-28 23:41:18.498360+00:00','2026-11-28 23:41:18.534038+00:00',0,0.0,'{}');
+INSERT INTO jugatum_run VALUES(7,'UPDATE w SET n = 100 + id WHERE id > 7','',6,'--sql','UPDATE w SET n = 100 + id WHERE id > 7',1,'{"time of the run":{"type":"timestamp","text":"2026-11-28 23:41:18.492403+00:00"}}','2:438e522a28b30d2e5d2dd84980e3076b441cb0a13a84f5a844420281fa25616f','{"hold":200000000,"keep":true,"limits":{},"backwards":true,"seal":"090f1da723ca7f6b:1c32b5ecbcba9c819e1b97ecb3c96e9067108bb63207fbf5544a198f0d4fce51","sealed_for":"saltmere_v2.db"}','done','','0.1.0-dev','root','','vm',27238,'vm/27238/1532763','2026-11-28 23:41:18.560871+00:00','2026-11-28 23:41:18.556798+00:00','2026-11-28 23:41:18.590397+00:00',0,0.0,'{}');
 CREATE TABLE IF NOT EXISTS "jugatum_step" (
 		run INTEGER NOT NULL, n INTEGER NOT NULL,
 		name TEXT NOT NULL,
@@ -232,6 +235,9 @@ INSERT INTO jugatum_step VALUES(1,1,'sql','update','','t','["id"]','["n"]','swee
 INSERT INTO jugatum_step VALUES(2,1,'sql','delete','','t','["id"]','null','sweep','"jugatum_kept_2_1"',20,20,60,'done');
 INSERT INTO jugatum_step VALUES(3,1,'sql','delete','','t','["id"]','null','undo','"jugatum_kept_2_1"',-1,20,20,'done');
 INSERT INTO jugatum_step VALUES(4,1,'sql','update','','u','["id"]','["n"]','sweep','"jugatum_kept_4_1"',54,54,60,'running');
+INSERT INTO jugatum_step VALUES(5,1,'sql','update','','w','["id"]','["n"]','sweep','"jugatum_kept_5_1"',7,7,10,'done');
+INSERT INTO jugatum_step VALUES(6,1,'sql','update','','w','["id"]','["n"]','sweep','"jugatum_kept_6_1"',3,3,10,'done');
+INSERT INTO jugatum_step VALUES(7,1,'sql','update','','w','["id"]','["n"]','undo','"jugatum_kept_6_1"',-1,3,3,'done');
 CREATE TABLE IF NOT EXISTS "jugatum_lane" (
 		run INTEGER NOT NULL, step INTEGER NOT NULL, n INTEGER NOT NULL,
 		checkpoint TEXT NOT NULL,  
@@ -244,6 +250,9 @@ INSERT INTO jugatum_lane VALUES(1,1,1,'[60]','[60]',4,40,1);
 INSERT INTO jugatum_lane VALUES(2,1,1,'[60]','[60]',4,20,1);
 INSERT INTO jugatum_lane VALUES(3,1,1,'[20]','[20]',2,0,1);
 INSERT INTO jugatum_lane VALUES(4,1,1,'[24]','[60]',3,22,0);
+INSERT INTO jugatum_lane VALUES(5,1,1,'[10]','[10]',3,6,1);
+INSERT INTO jugatum_lane VALUES(6,1,1,'[10]','[10]',1,3,1);
+INSERT INTO jugatum_lane VALUES(7,1,1,'[3]','[3]',1,0,1);
 CREATE TABLE IF NOT EXISTS "jugatum_batch" (
 		run INTEGER NOT NULL, step INTEGER NOT NULL, lane INTEGER NOT NULL, n INTEGER NOT NULL,
 		began_at TEXT NOT NULL,
@@ -261,25 +270,32 @@ CREATE TABLE IF NOT EXISTS "jugatum_batch" (
 		pause_ms REAL NOT NULL,    
 		why TEXT NOT NULL,         
 		PRIMARY KEY (run, step, lane, n));
-INSERT INTO jugatum_batch VALUES(1,1,1,1,'2026-11-28 22:48:58.602168+00:00','[15]',0,15,0,0,0,0.32600000000000001199,0.03500000000000000333,16480,4,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(1,1,1,2,'2026-11-28 22:48:58.631512+00:00','[30]',10,15,10,10,0,0.63600000000000000976,0.13600000000000000976,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(1,1,1,3,'2026-11-28 22:48:58.632330+00:00','[45]',25,15,15,15,0,0.96499999999999996891,0.0080000000000000001665,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(1,1,1,4,'2026-11-28 22:48:58.633475+00:00','[60]',40,15,15,15,0,0.56100000000000005417,0.0070000000000000001457,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(2,1,1,1,'2026-11-28 22:48:58.770632+00:00','[15]',15,15,15,15,0,0.37099999999999999644,0.0070000000000000001457,24720,6,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(2,1,1,2,'2026-11-28 22:48:58.799663+00:00','[30]',20,15,5,5,0,0.58099999999999996092,0.066000000000000003108,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(2,1,1,3,'2026-11-28 22:48:58.800422+00:00','[45]',20,15,0,0,0,0.27200000000000001953,0.0080000000000000001665,12360,3,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(2,1,1,4,'2026-11-28 22:48:58.800821+00:00','[60]',20,15,0,0,0,0.20399999999999998689,0.0070000000000000001457,12360,3,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(3,1,1,1,'2026-11-28 22:48:58.845737+00:00','[15]',0,15,15,15,0,0.50700000000000000621,0.010999999999999999361,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(3,1,1,2,'2026-11-28 22:48:58.873946+00:00','[20]',0,5,5,5,0,4.4589999999999996305,0.017999999999999998639,16480,4,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(4,1,1,1,'2026-11-28 22:48:58.925354+00:00','[8]',8,8,8,8,0,5.6950000000000002842,0.0070000000000000001457,24720,6,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(4,1,1,2,'2026-11-28 22:48:58.957866+00:00','[16]',15,8,7,7,0,0.69499999999999995115,0.059999999999999997779,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
-INSERT INTO jugatum_batch VALUES(4,1,1,3,'2026-11-28 22:48:58.958728+00:00','[24]',22,8,7,7,0,0.45700000000000001731,0.0080000000000000001665,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(1,1,1,1,'2026-11-28 23:41:17.886632+00:00','[15]',0,15,0,0,0,0.47499999999999997779,0.047000000000000000111,16480,4,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(1,1,1,2,'2026-11-28 23:41:17.913908+00:00','[30]',10,15,10,10,0,0.72899999999999998134,0.086999999999999994004,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(1,1,1,3,'2026-11-28 23:41:17.914939+00:00','[45]',25,15,15,15,0,1.3740000000000001101,0.014999999999999999444,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(1,1,1,4,'2026-11-28 23:41:17.916481+00:00','[60]',40,15,15,15,0,1.526000000000000023,0.025000000000000001387,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(2,1,1,1,'2026-11-28 23:41:17.978272+00:00','[15]',15,15,15,15,0,0.66900000000000003907,0.014999999999999999444,24720,6,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(2,1,1,2,'2026-11-28 23:41:18.006159+00:00','[30]',20,15,5,5,0,0.88800000000000001154,0.094000000000000000222,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(2,1,1,3,'2026-11-28 23:41:18.007329+00:00','[45]',20,15,0,0,0,1.1209999999999999964,0.014000000000000000291,12360,3,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(2,1,1,4,'2026-11-28 23:41:18.008590+00:00','[60]',20,15,0,0,0,3.7789999999999999147,0.032000000000000000666,12360,3,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(3,1,1,1,'2026-11-28 23:41:18.161248+00:00','[15]',0,15,15,15,0,1.2299999999999999822,0.034000000000000002442,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(3,1,1,2,'2026-11-28 23:41:18.189974+00:00','[20]',0,5,5,5,0,1.0749999999999999555,0.053999999999999999389,16480,4,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(4,1,1,1,'2026-11-28 23:41:18.263371+00:00','[8]',8,8,8,8,0,9.9600000000000008526,0.024000000000000000499,24720,6,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(4,1,1,2,'2026-11-28 23:41:18.300390+00:00','[16]',15,8,7,7,0,1.0920000000000000817,0.086999999999999994004,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(4,1,1,3,'2026-11-28 23:41:18.301810+00:00','[24]',22,8,7,7,0,0.83599999999999996536,0.012999999999999999403,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(5,1,1,1,'2026-11-28 23:41:18.420536+00:00','[3]',3,3,3,3,0,0.59999999999999997779,0.029000000000000001471,24720,6,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(5,1,1,2,'2026-11-28 23:41:18.454249+00:00','[4]',3,1,1,0,0,0.51100000000000000976,0.0,NULL,NULL,NULL,'','null',0,1,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(5,1,1,3,'2026-11-28 23:41:18.454845+00:00','[10]',6,3,3,3,0,0.52200000000000001953,0.012000000000000000249,20600,5,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(6,1,1,1,'2026-11-28 23:41:18.503866+00:00','[10]',3,7,3,3,0,0.80400000000000004796,0.012999999999999999403,24720,6,NULL,'ours','null',0,0,-1,0.0,'');
+INSERT INTO jugatum_batch VALUES(7,1,1,1,'2026-11-28 23:41:18.560139+00:00','[3]',0,3,3,1,2,0.85599999999999998312,0.010999999999999999361,28840,7,NULL,'ours','null',0,0,-1,0.0,'');
 CREATE TABLE IF NOT EXISTS "jugatum_left_alone" (
 		run INTEGER NOT NULL, step INTEGER NOT NULL, seq INTEGER NOT NULL,
 		row_key TEXT NOT NULL,
 		expected TEXT NOT NULL,    
 		found TEXT NOT NULL,       
 		PRIMARY KEY (run, step, seq));
+INSERT INTO jugatum_left_alone VALUES(7,1,2,'9','{"n":"109"}','{"n":"7777"}');
+INSERT INTO jugatum_left_alone VALUES(7,1,3,'10','{"n":"110"}','');
 CREATE TABLE IF NOT EXISTS "jugatum_set_aside" (
 		run INTEGER NOT NULL, step INTEGER NOT NULL, n INTEGER NOT NULL,
 		row_key TEXT NOT NULL,     
@@ -288,6 +304,7 @@ CREATE TABLE IF NOT EXISTS "jugatum_set_aside" (
 		at TEXT NOT NULL,
 		retried_at TEXT,           
 		PRIMARY KEY (run, step, n));
+INSERT INTO jugatum_set_aside VALUES(5,1,1,'[4]','{"n":"5"}','constraint failed: CHECK constraint failed: five (275)','2026-11-28 23:41:18.454078+00:00',NULL);
 CREATE TABLE IF NOT EXISTS "jugatum_waited" (
 		run INTEGER NOT NULL, n INTEGER NOT NULL,
 		session TEXT NOT NULL,     
@@ -390,4 +407,22 @@ INSERT INTO jugatum_kept_4_1 VALUES(19,21,21,64);
 INSERT INTO jugatum_kept_4_1 VALUES(20,22,22,67);
 INSERT INTO jugatum_kept_4_1 VALUES(21,23,23,70);
 INSERT INTO jugatum_kept_4_1 VALUES(22,24,24,73);
+CREATE TABLE w (id integer PRIMARY KEY, n integer, CONSTRAINT five CHECK (n <> 5));
+INSERT INTO w VALUES(1,2);
+INSERT INTO w VALUES(2,3);
+INSERT INTO w VALUES(3,4);
+INSERT INTO w VALUES(4,4);
+INSERT INTO w VALUES(8,9);
+INSERT INTO w VALUES(9,7777);
+CREATE TABLE IF NOT EXISTS "jugatum_kept_5_1" (seq INTEGER PRIMARY KEY, "key_id" INTEGER, "old_n" INTEGER, "new_n" INTEGER);
+INSERT INTO jugatum_kept_5_1 VALUES(1,1,1,2);
+INSERT INTO jugatum_kept_5_1 VALUES(2,2,2,3);
+INSERT INTO jugatum_kept_5_1 VALUES(3,3,3,4);
+INSERT INTO jugatum_kept_5_1 VALUES(4,8,8,9);
+INSERT INTO jugatum_kept_5_1 VALUES(5,9,9,10);
+INSERT INTO jugatum_kept_5_1 VALUES(6,10,10,11);
+CREATE TABLE IF NOT EXISTS "jugatum_kept_6_1" (seq INTEGER PRIMARY KEY, "key_id" INTEGER, "old_n" INTEGER, "new_n" INTEGER);
+INSERT INTO jugatum_kept_6_1 VALUES(1,8,9,108);
+INSERT INTO jugatum_kept_6_1 VALUES(2,9,10,109);
+INSERT INTO jugatum_kept_6_1 VALUES(3,10,11,110);
 COMMIT;
