@@ -17,6 +17,12 @@ type Query struct {
 // String is the text so far.
 func (q *Query) String() string { return q.text.String() }
 
+// Within is the query between two pieces of SQL.
+func (q *Query) Within(before, after string) *Query {
+	out := &Query{D: q.D, Args: q.Args}
+	return out.Add(before, q.String(), after)
+}
+
 // Add appends SQL text as it is. Nothing from data or from people goes in here.
 func (q *Query) Add(parts ...string) *Query {
 	for _, p := range parts {

@@ -127,20 +127,15 @@ func (w *Walk) NullKeys(ctx context.Context) (int64, error) {
 		return 0, nil
 	}
 	var n int64
-	err := w.db.QueryRowContext(ctx, "SELECT count(*)"+w.WithNullKey()).Scan(&n)
-	return n, err
-}
-
-// WithNullKey is SQL text for these rows, from FROM on.
-func (w *Walk) WithNullKey() string {
-	text := " FROM " + w.t.SQL(w.d) + " WHERE "
+	text := "SELECT count(*) FROM " + w.t.SQL(w.d) + " WHERE "
 	for i, c := range w.t.Key.Columns {
 		if i > 0 {
 			text += " OR "
 		}
 		text += w.d.Quote(c.Name) + " IS NULL"
 	}
-	return text
+	err := w.db.QueryRowContext(ctx, text).Scan(&n)
+	return n, err
 }
 
 // Survey looks at how closely an integer key is filled; Next works without it.

@@ -1,14 +1,17 @@
 package hazard
 
 import (
+	"os"
+	"regexp"
 	"slices"
+	"strings"
 	"testing"
 
 	"jugatum/internal/change"
 	"jugatum/internal/sqltext"
 )
 
-func table(key bool) *change.Table {
+func visitTable(key bool) *change.Table {
 	id := &change.Column{Name: "id", NotNull: true}
 	t := &change.Table{Name: "visit", Columns: []*change.Column{id, {Name: "dues"}, {Name: "note"}, {Name: "closed"}}}
 	if key {
@@ -48,7 +51,7 @@ func TestText(t *testing.T) {
 		{sql: `UPDATE visit SET note = "moored" WHERE id = 1`, want: []string{"quoted-text"}},
 		{sql: `UPDATE visit SET note = "closed" WHERE id = 1`},
 	} {
-		ch, err := change.Build(sqltext.SQLite, change.Spec{Name: "s", SQL: c.sql}, nil, func(string, string) (*change.Table, error) { return table(!c.nokey), nil })
+		ch, err := change.Build(sqltext.SQLite, change.Spec{Name: "s", SQL: c.sql}, nil, func(string, string) (*change.Table, error) { return visitTable(!c.nokey), nil })
 		if err != nil {
 			t.Fatalf("%s: %v", c.sql, err)
 		}
@@ -66,15 +69,98 @@ func TestText(t *testing.T) {
 	}
 }
 
-func TestNoRowsNoFinding(t *testing.T) {
-	ch := &change.Change{Step: "s", Table: table(true)}
-	for _, code := range []string{"does-not-fit", "unique-collision", "ambiguous-source", "cascade", "referenced", "trigger", "null-key"} {
-		if _, ok := Rows(ch, code, 0, "a", "b", "c"); ok {
-			t.Errorf("%s is found in no rows", code)
+// TestQuestions: what the rows are asked, what the answers come to, and which are
+// asked where nothing is counted.
+func TestQuestions(t *testing.T) {
+	tb := visitTable(true)
+	tb.Key.MayNull = true
+	tb.Indexes = []change.Index{{Name: "by_note", Unique: true, Columns: []string{"note"}}, {Name: "by_part", Unique: true, Partial: true, Columns: []string{"note"}}, {Name: "by_dues", Unique: true, Columns: []string{"dues"}}}
+	tb.ReferredBy = []change.ForeignKey{{Name: "a", Table: "x", OnDelete: "CASCADE", OnUpdate: "CASCADE", Columns: []string{"v"}, Parent: []string{"id"}},
+		{Name: "b", Table: "y", OnDelete: "SET NULL", OnUpdate: "NO ACTION", Columns: []string{"v"}, Parent: []string{"note"}}, {Name: "c", Table: "z", OnDelete: "RESTRICT", OnUpdate: "RESTRICT", Columns: []string{"v"}, Parent: []string{"id"}}}
+	tb.Triggers = []change.Trigger{{Name: "t1", Events: "after update", Update: true}, {Name: "t2", Events: "after delete", Delete: true}}
+	for _, x := range []struct {
+		sql     string
+		method  string
+		changes int64
+		want    string // code, and the text for three rows
+	}{
+		{"DELETE FROM visit WHERE id = 1", "sweep", 3, "null-key: 3 rows have NULL|cascade: 3 rows of x go with them (on delete cascade)|cascade: 3 rows of y lose their reference|referenced: 3 rows of z refer to rows concerned (restrict)|trigger: trigger t2 (after delete) fires for 3 rows"},
+		{"DELETE FROM visit WHERE id = 1", "single", -1, "cascade: rows of x go|cascade: rows of y lose"},
+		{"UPDATE visit SET note = 'x' WHERE id = 1", "sweep", 3, "null-key: 3 rows|unique-collision: 3 values of the unique index by_note|referenced: 3 rows of y refer to rows concerned (no action)|trigger: trigger t1"},
+		{"UPDATE visit SET id = 5 WHERE id = 1", "single", 1, "unique-collision: 3 values of the unique index|cascade: 3 rows of x change with them|referenced: 3 rows of z|trigger: trigger t1"},
+		{"UPDATE visit SET closed = o.n FROM other o", "single", 1, "ambiguous-source: 3 rows match several|trigger: trigger t1"},
+		{"UPDATE visit SET closed = 1", "single", 0, "trigger: trigger t1"},
+	} {
+		ch, err := change.Build(sqltext.SQLite, change.Spec{Name: "s", SQL: x.sql}, nil, func(string, string) (*change.Table, error) { return tb, nil })
+		if err != nil {
+			t.Fatalf("%s: %v", x.sql, err)
 		}
-		if f, ok := Rows(ch, code, 3, "a", "b", "c"); !ok || f.Rows != 3 || f.Text == "" {
-			t.Errorf("%s: %+v", code, f)
+		var got []string
+		for _, q := range Questions(ch, x.method, x.changes) {
+			if q.From != nil && !strings.HasPrefix(q.From.String(), " FROM ") {
+				t.Errorf("%s: %s", x.sql, q.From)
+			}
+			rows := int64(3)
+			if x.changes < 0 {
+				rows = -1
+			}
+			f, ok := q.Finding(rows)
+			if _, none := q.Finding(0); !ok || none || f.Step != "s" || f.Rows != rows {
+				t.Errorf("%s: %+v", x.sql, f)
+			}
+			got = append(got, f.Code+": "+f.Text)
 		}
+		want := strings.Split(x.want, "|")
+		if len(got) != len(want) {
+			t.Errorf("%s: %q", x.sql, got)
+			continue
+		}
+		for i := range want {
+			if !strings.HasPrefix(got[i], want[i]) {
+				t.Errorf("%s: %q, want %q", x.sql, got[i], want[i])
+			}
+		}
+	}
+}
+
+// TestDocs: the docs list every code, mark those that a person may override, and
+// list no other.
+func TestDocs(t *testing.T) {
+	text, err := os.ReadFile("../../docs/guide.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	listed := map[string]bool{}
+	begun := false
+	for line := range strings.Lines(string(text)) {
+		cells := strings.Split(line, "|")
+		begun = begun || strings.HasPrefix(line, "| code | means |")
+		if !begun || len(cells) < 4 {
+			if begun && len(listed) > 0 {
+				break
+			}
+			continue
+		}
+		for _, m := range regexp.MustCompile("`([a-z-]+)`").FindAllStringSubmatch(cells[1], -1) {
+			listed[m[1]] = true
+			if strings.Contains(cells[1], "*") != Liftable(m[1]) {
+				t.Errorf("%s: the docs and the table do not agree on whether it can be overridden", m[1])
+			}
+		}
+	}
+	for _, h := range table {
+		if !listed[h.Code] {
+			t.Errorf("%s is not in the docs", h.Code)
+		}
+		if h.found != nil && h.asked != nil {
+			t.Errorf("%s is found in two ways", h.Code)
+		}
+	}
+	for _, h := range table { // the same code again
+		delete(listed, h.Code)
+	}
+	for code := range listed {
+		t.Errorf("the docs list %s, which there is not", code)
 	}
 }
 
@@ -91,7 +177,7 @@ func TestLeftToRight(t *testing.T) {
 			if d == sqltext.SQLite && sql[:15] == "UPDATE visit AS" {
 				continue
 			}
-			ch, err := change.Build(d, change.Spec{Name: "s", SQL: sql}, nil, func(string, string) (*change.Table, error) { return table(true), nil })
+			ch, err := change.Build(d, change.Spec{Name: "s", SQL: sql}, nil, func(string, string) (*change.Table, error) { return visitTable(true), nil })
 			if err != nil {
 				t.Fatalf("%s: %v", sql, err)
 			}

@@ -44,8 +44,9 @@ func (p *Plan) Lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error)
 		}
 		add := func(level hazard.Level, what string, statements []string) {
 			if len(statements) > 0 {
-				out[i] = append(out[i], hazard.Finding{Step: c.Step, Code: hazard.Grants, Level: level, Rows: -1,
-					Text: fmt.Sprintf("%s may not %s; have it granted: %s", p.DB.User(), what, strings.Join(statements, "; "))})
+				f := hazard.Found(c.Step, hazard.Grants, -1, p.DB.User(), what, strings.Join(statements, "; "))
+				f.Level = level
+				out[i] = append(out[i], f)
 			}
 		}
 		if i == 0 {

@@ -282,7 +282,9 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 		return fmt.Errorf("step %q: %w", c.Step, err)
 	}
 	for i, n := range misfits {
-		p.found(hazard.Rows(c, hazard.DoesNotFit, n, c.Set[i].Column.Name, c.Set[i].Column.Type))
+		if n > 0 {
+			p.found(hazard.Found(c.Step, hazard.DoesNotFit, n, c.Table, c.Set[i].Column.Name, c.Set[i].Column.Type), true)
+		}
 	}
 	return nil
 }

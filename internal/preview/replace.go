@@ -243,7 +243,9 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 	p.Sample = spread.rows()
 	for i := range cols {
 		r.Columns[i].Forms, r.Columns[i].Near = forms[i].list(), nears[i].list()
-		p.found(hazard.Rows(c, hazard.DoesNotFit, tooLong[i], cols[i].Column.Name, cols[i].Column.Type))
+		if tooLong[i] > 0 {
+			p.found(hazard.Found(c.Step, hazard.DoesNotFit, tooLong[i], c.Table, cols[i].Column.Name, cols[i].Column.Type), true)
+		}
 	}
 	p.replaceHazards(c, finders != nil)
 	return nil
@@ -299,19 +301,19 @@ func (s *spreader) rows() []Row {
 
 // replaceHazards are those of the texts themselves.
 func (p *Step) replaceHazards(c *change.Change, near bool) {
-	add := func(code, text string, n int64) {
-		p.Hazards = append(p.Hazards, hazard.Finding{Code: code, Level: hazard.Warning, Text: text, Rows: n})
+	add := func(code string, rows int64, args ...any) {
+		p.Hazards = append(p.Hazards, hazard.Found(c.Step, code, rows, args...))
 	}
 	for _, pair := range c.Rewrite.Rules.Pairs {
 		if pair.Find != "" && strings.Contains(pair.With, pair.Find) {
-			add("grows", fmt.Sprintf("the new text %q contains the text it replaces: a second run would find it again and make it longer", pair.With), -1)
+			add("grows", -1, pair.With)
 		}
 	}
 	if n := p.Replacement.Within; n > 0 && !c.Rewrite.Rules.Words {
-		add("longer-words", fmt.Sprintf("%d of the occurrences are part of longer words, which would change; whole_words = true leaves those", n), -1)
+		add("longer-words", -1, n)
 	}
 	if n := p.Replacement.Slashes; n > 0 {
-		add("double-slash", fmt.Sprintf("the new text ends with a slash and %d occurrences are followed by one: there would be two", n), -1)
+		add("double-slash", -1, n)
 	}
 	if near && p.Replacement.Already > 0 {
 		var where []string
@@ -320,9 +322,9 @@ func (p *Step) replaceHazards(c *change.Change, near bool) {
 				where = append(where, fmt.Sprintf("%d times in %s", col.Already, col.Name))
 			}
 		}
-		add("not-reversible", fmt.Sprintf("the new text stands there already, %s: replacing it back would change those as well (undo does not)", strings.Join(where, ", ")), -1)
+		add("not-reversible", -1, strings.Join(where, ", "))
 	}
-	if p.Replacement.Damaged > 0 {
-		add("damaged", "values look structured and are not valid; they are set aside (--set-aside), or taken as plain text with damaged = \"plain\"", p.Replacement.Damaged)
+	if n := p.Replacement.Damaged; n > 0 {
+		add("damaged", n)
 	}
 }
