@@ -22,6 +22,7 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/job"
 	"jugatum/internal/plan"
+	"jugatum/internal/report"
 	"jugatum/internal/runner"
 	"jugatum/internal/sqltext"
 	"jugatum/internal/term"
@@ -192,7 +193,7 @@ func (a *app) version() *cli.Command {
 					Version string `json:"version"`
 					Commit  string `json:"commit"`
 					Go      string `json:"go"`
-				}{1, v.version, v.commit, v.goVersion})
+				}{report.Schema, v.version, v.commit, v.goVersion})
 			}
 			a.out.Printf("jugatum %s\ncommit  %s\ngo      %s\n", v.version, v.commit, v.goVersion)
 			return nil

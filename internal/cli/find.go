@@ -15,6 +15,7 @@ import (
 	"jugatum/internal/job"
 	"jugatum/internal/plan"
 	"jugatum/internal/preview"
+	"jugatum/internal/report"
 	"jugatum/internal/term"
 )
 
@@ -85,7 +86,7 @@ func (a *app) find() *cli.Command {
 				return a.json(struct {
 					Schema int `json:"schema"`
 					*find.Result
-				}{1, r})
+				}{report.Schema, r})
 			}
 			a.printFound(r, time.Since(begun))
 			return nil

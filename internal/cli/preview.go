@@ -90,7 +90,7 @@ func (a *app) preview() *cli.Command {
 					Job      string          `json:"job"`
 					Total    int64           `json:"total"`
 					Steps    []*preview.Step `json:"steps"`
-				}{1, db.Name(), p.Job.Name(), total, steps})
+				}{report.Schema, db.Name(), p.Job.Name(), total, steps})
 				return errors.Join(err, missed)
 			}
 			a.out.Printf("%s  %s\n", a.out.Paint(term.Bold, term.Clean(p.Job.Name())), a.out.Paint(term.Faint, db.Name()))

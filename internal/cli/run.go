@@ -102,7 +102,7 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan.Plan) error {
 				Schema int            `json:"schema"`
 				Run    *ledger.Run    `json:"run"`
 				Steps  []*ledger.Step `json:"steps"`
-			}{1, nil, []*ledger.Step{}})
+			}{report.Schema, nil, []*ledger.Step{}})
 		}
 		return nil
 	}

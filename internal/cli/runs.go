@@ -99,7 +99,7 @@ func runsJSON(db engine.DB, list []*ledger.Run) any {
 		Schema   int       `json:"schema"`
 		Database string    `json:"database"`
 		Runs     []runJSON `json:"runs"`
-	}{1, db.Name(), []runJSON{}}
+	}{report.Schema, db.Name(), []runJSON{}}
 	for _, r := range list {
 		x := runJSON{Run: r.ID, Title: r.Title, Status: r.Status, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, StartedAt: r.StartedAt, User: r.OSUser, Host: r.Host, Steps: len(r.Steps), Changed: changed(r)}
 		if !r.EndedAt.IsZero() {

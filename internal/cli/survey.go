@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"jugatum/internal/report"
 	"jugatum/internal/survey"
 	"jugatum/internal/term"
 )
@@ -33,7 +34,7 @@ func (a *app) survey() *cli.Command {
 				return a.json(struct {
 					Schema int `json:"schema"`
 					*survey.Result
-				}{1, r})
+				}{report.Schema, r})
 			}
 			a.printSurvey(r)
 			return nil

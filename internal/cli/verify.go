@@ -58,7 +58,7 @@ func (a *app) verify() *cli.Command {
 					err = a.json(struct {
 						Schema int `json:"schema"`
 						*verify.Result
-					}{1, res})
+					}{report.Schema, res})
 				} else {
 					a.printVerify(res, r)
 				}

@@ -16,6 +16,7 @@ import (
 	"jugatum/internal/engine/postgres"
 	"jugatum/internal/engine/sqlite"
 	"jugatum/internal/harbour"
+	"jugatum/internal/report"
 )
 
 // commands gives the lines of a Markdown file's shell blocks that call the program.
@@ -214,7 +215,7 @@ func TestJSONIsDocumented(t *testing.T) {
 			if err := json.Unmarshal([]byte(o.out), &v); err != nil {
 				t.Fatalf("%v: %v\n%s", args, err, o.out)
 			}
-			if v["schema"] != 1.0 {
+			if v["schema"] != float64(report.Schema) {
 				t.Errorf("%v: schema %v", args, v["schema"])
 			}
 			found := map[string]bool{}

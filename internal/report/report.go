@@ -12,6 +12,9 @@ import (
 	"jugatum/internal/sqltext"
 )
 
+// Schema is the number of the form of all JSON. docs/json.md tells what changed.
+const Schema = 2
+
 // Run is a run as its record tells it.
 type Run struct {
 	Schema    int              `json:"schema"`
@@ -98,7 +101,7 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 	if elapsed == 0 && !r.EndedAt.IsZero() {
 		elapsed = r.EndedAt.Sub(r.StartedAt)
 	}
-	s := &Run{Schema: 1, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
+	s := &Run{Schema: Schema, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
 		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, replicas: len(r.Options.Replicas) > 0, KeptBytes: -1, Estimate: r.Options.Estimate, HoldMS: msf(r.Options.Hold), Workers: max(r.Options.Workers, 1),
 		Holds: Holds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: Log{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []Step{}, elapsed: elapsed}
 	if !r.EndedAt.IsZero() {
