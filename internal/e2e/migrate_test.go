@@ -81,6 +81,7 @@ func (d *database) loaded(path string) {
 	defer d.db.SetMaxOpenConns(0)
 	// Lines for the tools that read a dump, and settings of theirs.
 	dump := regexp.MustCompile(`(?m)^(\\|SET |SELECT pg_catalog\.set_config|PRAGMA foreign_keys|BEGIN TRANSACTION|COMMIT|/\*M?!999999).*\n`).ReplaceAllString(string(text), "")
+	dump = strings.ReplaceAll(dump, "`saltmere_v2`.", "") // a view names the database that it was made in
 	for _, s := range regexp.MustCompile(`;[ \t]*\n`).Split(dump, -1) {
 		if strings.TrimSpace(s) != "" {
 			d.exec(s)

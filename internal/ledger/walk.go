@@ -100,7 +100,7 @@ func (l *Ledger) Coherent(ctx context.Context, r *Run) error {
 	// In one statement: the run may be at work.
 	rows, err := l.db.Pool().QueryContext(ctx, l.read(`SELECT s.n, s.status, s.walk, coalesce(a.n, 0), coalesce(a.checkpoint, ''), coalesce(a.walk_end, ''), coalesce(a.batches, 0), coalesce(a.kept, 0), coalesce(a.done, 0),
 			(SELECT count(*) FROM @batch b WHERE b.run = s.run AND b.step = s.n AND b.lane = a.n), (SELECT coalesce(max(b.n), 0) FROM @batch b WHERE b.run = s.run AND b.step = s.n AND b.lane = a.n),
-			(SELECT coalesce(max(b.kept_to), 0) FROM @batch b WHERE b.run = s.run AND b.step = s.n AND b.lane = a.n),
+			coalesce((SELECT b.kept_to FROM @batch b WHERE b.run = s.run AND b.step = s.n AND b.lane = a.n AND b.n = a.batches), 0),
 			(SELECT count(*) FROM @batch b WHERE b.run = s.run AND b.step = s.n AND b.lane = a.n AND b.key_to = a.checkpoint),
 			(SELECT count(*) FROM @batch b WHERE b.run = s.run AND b.step = s.n)
 		FROM @step s LEFT JOIN @lane a ON a.run = s.run AND a.step = s.n WHERE s.run = ? ORDER BY s.n, a.n`), r.ID)
@@ -155,7 +155,7 @@ type laneWitness struct {
 	batches, kept   int64
 	done            int
 	counted, last   int64 // batches on record, and the number of the last one
-	keptTo          int64 // the last number of a kept row that one of them tells
+	keptTo          int64 // the number of the last kept row, by the last of them
 	here            int64 // batches that end at the checkpoint
 }
 
