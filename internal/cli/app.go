@@ -178,7 +178,14 @@ func (a *app) interruptible(parent context.Context) (ctx context.Context, stop <
 			}
 		}
 	}()
-	return ctx, asked, func() { signal.Stop(sig); cancel() }
+	return ctx, asked, func() {
+		cancel()
+		select {
+		case <-asked: // the program is ending: one signal more is not to change how
+		default:
+			signal.Stop(sig)
+		}
+	}
 }
 
 func (a *app) version() *cli.Command {

@@ -6,8 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"sort"
-	"strings"
-	"syscall"
 	"time"
 
 	"jugatum/internal/change"
@@ -117,14 +115,6 @@ func (l *Ledger) Free(r *Run) error {
 func (l *Ledger) held(r *Run) bool {
 	host, _, _ := holder()
 	return time.Since(r.heartbeat) < leaseFor && !(r.Host == host && dead(r.PID, r.holder))
-}
-
-// dead reports whether the process that held a lease on this host is gone.
-func dead(pid int, token string) bool {
-	if err := syscall.Kill(pid, 0); errors.Is(err, syscall.ESRCH) {
-		return true
-	}
-	return processStart(pid) == "" || !strings.HasSuffix(token, "/"+processStart(pid))
 }
 
 // End records how a run ended, unless another process has taken it over.

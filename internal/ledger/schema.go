@@ -13,7 +13,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -324,28 +323,6 @@ func (l *Ledger) Kept(s *Step, c *change.Change) *change.Kept {
 // Roster is the layout of a step's table of keys.
 func (l *Ledger) Roster(run int64, s *Step, c *change.Change) *change.Kept {
 	return change.NewRoster(l.db.LedgerTable(fmt.Sprintf("roster_%d_%d", run, s.N)), c)
-}
-
-// holder identifies this process for a lease.
-func holder() (host string, pid int, token string) {
-	host, _ = os.Hostname()
-	pid = os.Getpid()
-	return host, pid, fmt.Sprintf("%s/%d/%s", host, pid, processStart(pid))
-}
-
-// processStart tells processes apart that had the same number one after the
-// other: the start time from /proc, "" where there is none.
-func processStart(pid int) string {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return ""
-	}
-	// Field 22 (proc(5)), counted after the command's name, which may hold anything.
-	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
-	if len(f) < 20 || f[0] == "Z" || f[0] == "X" { // dead, though its parent has not noticed yet
-		return ""
-	}
-	return f[19]
 }
 
 var _ sql.Scanner = (*moment)(nil)

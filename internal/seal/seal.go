@@ -14,7 +14,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 )
 
 // Key is a user's key.
@@ -68,7 +67,7 @@ func Open(folder string) (*Key, error) {
 }
 
 func read(path string) (*Key, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	f, err := openPlain(path)
 	if err != nil {
 		return nil, err
 	}
@@ -77,14 +76,11 @@ func read(path string) (*Key, error) {
 	if err != nil {
 		return nil, err
 	}
-	owner, ok := st.Sys().(*syscall.Stat_t)
-	switch {
-	case !st.Mode().IsRegular():
+	if !st.Mode().IsRegular() {
 		return nil, fmt.Errorf("%s is no regular file", path)
-	case ok && int(owner.Uid) != os.Geteuid():
-		return nil, fmt.Errorf("%s belongs to another user", path)
-	case st.Mode().Perm()&0o077 != 0:
-		return nil, fmt.Errorf("%s can be read or written by others (chmod 600 it, or remove it for a new one)", path)
+	}
+	if err := private(path, st); err != nil {
+		return nil, err
 	}
 	text, err := io.ReadAll(io.LimitReader(f, 1024))
 	if err != nil {
