@@ -158,7 +158,7 @@ func (r *Runner) Execute(ctx context.Context) error {
 			return err
 		}
 	}
-	if err = r.countAsides(ctx); err == nil {
+	if err = k.patiently(ctx, func() error { return r.countAsides(ctx) }); err == nil {
 		err = r.steps(ctx)
 	}
 	status, message := ledger.Done, ""
@@ -250,7 +250,7 @@ func (r *Runner) steps(ctx context.Context) error {
 		}
 		fresh := w.Step.Status == "pending"
 		if fresh && r.Before != nil {
-			if err := r.Before(ctx, w); err != nil {
+			if err := r.lead.patiently(ctx, func() error { return r.Before(ctx, w) }); err != nil {
 				return err
 			}
 		}
@@ -262,16 +262,20 @@ func (r *Runner) steps(ctx context.Context) error {
 				return fmt.Errorf("step %q: %w", w.Step.Name, err)
 			}
 		}
-		if err := r.account(ctx, w); err != nil {
+		if err := r.settled(ctx, w); err != nil {
 			return err
-		}
-		if r.After != nil {
-			if err := r.After(ctx, w); err != nil {
-				return err
-			}
 		}
 	}
 	return nil
+}
+
+// settled asks what must hold after a step. It only reads, so that a lost
+// connection is no reason to end.
+func (r *Runner) settled(ctx context.Context, w *Work) error {
+	if err := r.lead.patiently(ctx, func() error { return r.account(ctx, w) }); err != nil || r.After == nil {
+		return err
+	}
+	return r.lead.patiently(ctx, func() error { return r.After(ctx, w) })
 }
 
 // askAgain asks once more what must hold after the last finished step, if none
@@ -290,13 +294,7 @@ func (r *Runner) askAgain(ctx context.Context) error {
 	if last == nil || r.Despite || r.Run.Status == ledger.Done {
 		return nil
 	}
-	if err := r.account(ctx, last); err != nil {
-		return err
-	}
-	if r.After != nil {
-		return r.After(ctx, last)
-	}
-	return nil
+	return r.settled(ctx, last)
 }
 
 // tell changes the progress and, if all is told, shows it.

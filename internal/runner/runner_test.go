@@ -433,3 +433,26 @@ func TestUndoWalksTheKeptValues(t *testing.T) {
 func (f *faulty) Yield(ctx context.Context, s *engine.Session, hold time.Duration) error {
 	return f.DB.(engine.Yielder).Yield(ctx, s, hold)
 }
+
+// TestLostAroundAStep: a connection that is lost while it is asked what must hold
+// around a step is made anew, and it is asked again.
+func TestLostAroundAStep(t *testing.T) {
+	b := setUp(t)
+	r := b.runner(t)
+	asked := map[string]int{}
+	ask := func(when string) func(context.Context, *Work) error {
+		return func(context.Context, *Work) error {
+			if asked[when]++; asked[when] == 1 {
+				return errConn
+			}
+			return nil
+		}
+	}
+	r.Before, r.After = ask("before"), ask("after")
+	if err := r.Execute(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	if once, wrong := b.changed(t); once != 1000 || wrong != 0 || asked["before"] != 2 || asked["after"] != 2 {
+		t.Errorf("%d rows changed once, %d wrongly; asked %v", once, wrong, asked)
+	}
+}
