@@ -76,7 +76,7 @@ func TestDamagedRecords(t *testing.T) {
 				cells = append(cells, cell{table, column})
 			}
 		}
-		rnd, done, cases := seeded(31), map[int]int{}, 250
+		rnd, done, cases := seeded(31), map[int]int{}, 140
 		if d.engine != "sqlite" { // where each takes longer
 			cases = 80
 		}
