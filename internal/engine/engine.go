@@ -76,6 +76,30 @@ type DB interface {
 	// HasLedger reports whether the ledger's first table is there.
 	HasLedger(ctx context.Context) (bool, error)
 
+	// Overlaps reports whether we can read on another connection of ours while a
+	// batch is under way, without either waiting for the other.
+	Overlaps() bool
+
+	// Estimate is about how many rows a change concerns, as the planner has it: of
+	// a list made of them without keeping others waiting.
+	Estimate(ctx context.Context, c *change.Change) (int64, error)
+
+	// Stored is the bytes of a table's rows, without the empty parts of its pages,
+	// as the transaction sees them.
+	Stored(ctx context.Context, tx *Tx, table string) (int64, error)
+
+	// Load gives a change of the very rows, from values computed by us that it has
+	// put where the transaction can read them. They are there until the next call.
+	Load(ctx context.Context, tx *Tx, c *change.Change, rows []Rewritten) (*change.Change, error)
+
+	// Locate appends what Load wants to know of a row besides its key, as text;
+	// nothing where the key is enough.
+	Locate(q *change.Query, c *change.Change)
+
+	// Guarded reports whether rows that another session has changed since they
+	// were read are passed by, or fail the batch, so that they need not be locked first.
+	Guarded(tx *Tx, c *change.Change) bool
+
 	// Fault says what an error from the database means for a retry.
 	Fault(err error) Fault
 
@@ -84,153 +108,6 @@ type DB interface {
 
 // LedgerTables are the ledger's tables, by the names that LedgerTable is given.
 var LedgerTables = []string{"ledger", "run", "step", "lane", "batch", "outcome", "waited", "signal"}
-
-// LedgerPlacer is met by engines where the ledger may be in one of several
-// places: schemas, or databases of the same server.
-type LedgerPlacer interface {
-	// Ledgers names the places in which there is a ledger of this database.
-	Ledgers(ctx context.Context) ([]string, error)
-
-	// PlaceLedger has it be in a place that holds it already, is empty or is not
-	// there yet; anything else is a *RefusedError. It is called before any other
-	// use of the ledger.
-	PlaceLedger(ctx context.Context, name string) error
-	LedgerPlace() string
-
-	// LedgerMark ends the statement that makes the first table, so that Ledgers
-	// can tell whose ledger it is.
-	LedgerMark() string
-}
-
-// ReadOnlyTeller is met by engines where a user or a database can be told to
-// change nothing unless asked to: a guard that somebody has put there.
-type ReadOnlyTeller interface {
-	// ReadOnly names the setting, "" if it is not set.
-	ReadOnly(ctx context.Context) (string, error)
-}
-
-// PrivilegeTeller is met by engines whose users may do different things.
-type PrivilegeTeller interface {
-	// Missing tells what this user lacks for a change of which values are kept or not.
-	Missing(ctx context.Context, c *change.Change, keep bool) (Missing, error)
-}
-
-// Missing holds the statements that would give a user what it lacks.
-type Missing struct {
-	Read   []string // for looking at the rows at all
-	Run    []string // for changing them
-	See    []string // for seeing all that goes with them, where it may be hidden
-	Undo   []string // for putting them back, where that takes more
-	Ledger []string // for keeping the ledger
-}
-
-// Exposed is met by engines whose connection can end up unprotected where the URL
-// leaves it to the server.
-type Exposed interface {
-	// InClear reports that it was left to the server, which offers no protection.
-	InClear() bool
-}
-
-// LedgerKeeper is met by engines that refuse a ledger to which others may write,
-// so that what is there was written by the user who is named or by one who may do
-// anything anyway.
-type LedgerKeeper interface{ KeepsLedger() bool }
-
-// ReaderTeller is met by engines that can tell who may read kept values and not
-// the table that they are of. It is asked where there is a ledger.
-type ReaderTeller interface {
-	KeptReaders(ctx context.Context) (map[change.TableName][]string, error)
-}
-
-// KeptGuard is met by engines where a kept-values table may be something else by
-// now than what was made, which could do anything when it is read.
-type KeptGuard interface {
-	// TrustKept gives an *UntrustedError for one that somebody else has made.
-	TrustKept(ctx context.Context, kept *change.Kept) error
-}
-
-// RunLocker is met by engines with locks that end with the session that holds
-// them. Without it, a lease in the ledger says who works on a run.
-type RunLocker interface {
-	// HasRunLock is false where this server has no such locks after all.
-	HasRunLock() bool
-
-	// LockRun waits up to the given time for the sole right to work on a run.
-	LockRun(ctx context.Context, s *Session, run int64, wait time.Duration) (bool, error)
-}
-
-// SessionEnder is met by engines whose server can be told to end sessions.
-type SessionEnder interface {
-	// EndSessions has the server end those of the sessions numbered ids, which were
-	// opened for purpose, that are still there, and gives how many there still were.
-	// A session is there until what it was at is rolled back.
-	EndSessions(ctx context.Context, purpose string, ids []int64) (left int, err error)
-}
-
-// Yielder is met by engines where others get their turn only if we leave one.
-type Yielder interface {
-	// Yield is called between batches, outside any transaction. It may do
-	// housekeeping that should not lengthen a hold.
-	Yield(ctx context.Context, s *Session, lastHold time.Duration) error
-}
-
-// Overlapper is met by engines that can read on another connection of ours while
-// a batch is under way, without either waiting for the other.
-type Overlapper interface{ Overlaps() bool }
-
-// Foreseer is met by engines that can do the reading of a batch before its turn,
-// beside the batch before it.
-type Foreseer interface {
-	// Foresees reports whether the change is known by now to be fit for that, and
-	// it would pay.
-	Foresees(c *change.Change, kept *change.Kept) bool
-
-	// Foresee begins on s the transaction of the batch over r and reads there,
-	// without locks, what the batch will change; Batch, given the same transaction
-	// and range, goes on from there, and fails if another session has changed those
-	// rows since. If base is not -1, it keeps their values already, numbered from
-	// base+1 on. If the new values are computed by us, it only begins. It gives no
-	// transaction if it cannot after all. It may be called while another session of
-	// ours carries out a batch.
-	Foresee(ctx context.Context, s *Session, c *change.Change, kept *change.Kept, r change.Range, base int64) (*Tx, error)
-
-	// ForeseeRows does for rows whose new values we have computed what of
-	// RowWriter's WriteRows can be done before its turn.
-	ForeseeRows(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []Rewritten, base int64) error
-}
-
-// Marker is met by engines with one writer at a time, which can tell whether any
-// session but this one has changed the database.
-type Marker interface {
-	// Mark gives the same number in two transactions of a session if no other has
-	// changed anything between the beginning of the first and that of the second.
-	Mark(ctx context.Context, tx *Tx) (int64, error)
-}
-
-// Witness is met by engines whose rows tell when they were last written.
-type Witness interface {
-	// Moment names the present.
-	Moment(ctx context.Context, tx *Tx) (string, error)
-
-	// Untouched appends " AND …": that nobody has written the row since a moment.
-	Untouched(q *change.Query, alias, moment string)
-}
-
-// ManyWriters is met by engines where several sessions can change different rows
-// of a table at the same time.
-type ManyWriters interface{ ManyWriters() bool }
-
-// DDLCommitter is met by engines where a CREATE TABLE commits the transaction
-// that it stands in.
-type DDLCommitter interface{ DDLCommits() bool }
-
-// WaitWatcher is met by engines that can tell which sessions wait for whose locks.
-type WaitWatcher interface {
-	// Waiting tells who waits for the sessions numbered ids, and which of these
-	// wait for others. Waits among them count on neither side. It may be called
-	// while they are busy. What it may not see is left out.
-	Waiting(ctx context.Context, ids []int64) (Waits, error)
-}
 
 // Waits are those at one moment between sessions of ours and others.
 type Waits struct {
@@ -245,13 +122,6 @@ type Waiter struct {
 	Waited    time.Duration // so far, 0 where the server does not tell
 	For       string        // the table
 	Statement string        // its beginning
-}
-
-// LagTeller is met by engines that can tell how far replicas are behind.
-type LagTeller interface {
-	// Lag is that of the replica furthest behind. A replica that was there and
-	// does not answer any more counts as standing where it stood.
-	Lag(ctx context.Context) (Lag, error)
 }
 
 // Lag is how far a replica is behind.
@@ -279,112 +149,11 @@ func (l Lag) String() string {
 	return s
 }
 
-// ReplicaFollower is met by engines whose replicas must be asked themselves how
-// far they are.
-type ReplicaFollower interface {
-	// Follow has LagTeller tell of the replicas at these URLs. One that cannot be
-	// reached is an *OpenError, or, with patience, counts as standing still.
-	Follow(ctx context.Context, urls []string, patience bool) error
-}
-
-// FlowTeller is met by engines of clusters in which a node that falls behind
-// holds up the writers of all.
-type FlowTeller interface {
-	Flow(ctx context.Context) (Flow, error)
-}
-
 // Flow is what a cluster's flow control has done, and how near it is to doing it.
 type Flow struct {
 	Cluster bool          // false: the server is in none, and the rest means nothing
 	HeldUp  time.Duration // that writers were held up since the server began
 	Queue   float64       // what waits to be applied on our node, 1: as much as makes it hold up all writers
-}
-
-// ServerTeller is met by engines that count what the whole server writes.
-type ServerTeller interface {
-	// ServerFigures gives counters and lengths by name; their difference over a
-	// run has the scope "server", other sessions' work included.
-	ServerFigures(ctx context.Context) (map[string]int64, error)
-}
-
-// LogPositioner is met by engines that tell a transaction's own log only at its
-// commit, but how far the whole server's log has come at any time.
-type LogPositioner interface {
-	// LogPosition is in bytes of the log of this kind; only the difference of two
-	// answers means something, and its scope is "server".
-	LogPosition(ctx context.Context) (position int64, kind string, err error)
-}
-
-// Housekeeper is met by engines that leave work behind for later: dead row
-// versions, old transaction numbers, history.
-type Housekeeper interface {
-	// Housekeeping tells how much of that there is now, and what it means for
-	// such a change.
-	Housekeeping(ctx context.Context, c *change.Change) ([]Setting, error)
-}
-
-// Sized is met by engines that can tell within a transaction how much is stored.
-type Sized interface {
-	// Stored is the bytes of a table's rows, without the empty parts of its pages.
-	Stored(ctx context.Context, tx *Tx, table string) (int64, error)
-}
-
-// Weigher is met by engines that can tell how much room one table takes.
-type Weigher interface {
-	// Weigh gives the bytes of a table with its indexes; table is SQL text.
-	Weigh(ctx context.Context, table string) (int64, error)
-}
-
-// Estimator is met by engines whose planner knows about how many rows a change
-// concerns, and which can make a list of them without keeping others waiting.
-type Estimator interface {
-	Estimate(ctx context.Context, c *change.Change) (rows int64, err error)
-}
-
-// LockTeller is met by engines that can tell which locks a transaction holds.
-type LockTeller interface {
-	// Locks counts the locks of the open transaction by kind.
-	Locks(ctx context.Context, tx *Tx) (map[string]int, error)
-}
-
-// CommitOverlapper is met by engines where a commit waits for a disk and other
-// transactions can go on meanwhile.
-type CommitOverlapper interface {
-	// OverlapsCommit reports whether a batch of the change may begin while the one
-	// before it, over other rows, commits on another session.
-	OverlapsCommit(c *change.Change) bool
-}
-
-// KeptReader is met by engines that want to be told before kept values are read back.
-type KeptReader interface {
-	PrepareKept(ctx context.Context, kept *change.Kept) error
-}
-
-// Packer is met by engines where the kept values of many rows go into one row of
-// a table, since a row of a table for each would cost as much as its change.
-type Packer interface {
-	// Packs reports whether these columns can be kept so. KeptTable then makes
-	// kept.Packed, and kept.Table as a view of it.
-	Packs(kept *change.Kept) bool
-}
-
-// Unpacker is met by engines where kept values that are packed are read in many
-// steps best if they are unpacked first.
-type Unpacker interface {
-	// Unpack puts the kept rows after from, up to to, where Unpacked finds them, for
-	// this session. It is called outside of any transaction.
-	Unpack(ctx context.Context, s *Session, kept *change.Kept, from, to int64) error
-
-	// Unpacked gives the layout of those rows; kept itself if they are not unpacked.
-	Unpacked(s *Session, kept *change.Kept, from, to int64) *change.Kept
-}
-
-// Skimmer is met by engines that can go through the rows of a large query
-// quicker than database/sql.
-type Skimmer interface {
-	// Skim calls each with the texts of every row, nil for NULL, which are there
-	// during the call only. An error of each ends it.
-	Skim(ctx context.Context, q *change.Query, each func(values [][]byte) error) error
 }
 
 // Skim goes through the rows of a query whose columns are all texts.

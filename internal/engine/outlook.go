@@ -65,7 +65,7 @@ func (f Foresight) Foresee(ctx context.Context, db DB, s *Session, c *change.Cha
 	o := &Outlook{mark: f.mark, r: r}
 	var err error
 	if f.marked {
-		o.read, err = readRows(ctx, db, db.JobPool(), db.(Loader), c, r, reading{})
+		o.read, err = readRows(ctx, db, db.JobPool(), c, r, reading{})
 		o.scanned = -1
 		return o, err
 	}
@@ -78,7 +78,7 @@ func (f Foresight) Foresee(ctx context.Context, db DB, s *Session, c *change.Cha
 	}
 	o.old = true
 	o.read, o.scanned, err = countRows(ctx, db, o.tx, func() (readings, error) {
-		return readRows(ctx, db, s.Conn, db.(Loader), c, r, reading{old: true})
+		return readRows(ctx, db, s.Conn, c, r, reading{old: true})
 	})
 	if err == nil && o.read.last == nil {
 		if kept != nil {

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 
 	"jugatum/internal/change"
@@ -13,21 +12,6 @@ import (
 // What engines do where new values are computed here rather than by SQL: the
 // rows that may hold the text are read and locked, their new values are loaded,
 // and the change goes on as one from another table, with all that belongs to it.
-
-// Loader is met by engines that can take in new values and change rows by them.
-type Loader interface {
-	// Load gives a change of the very rows, from values that it has put where
-	// the transaction can read them. They are there until the next call.
-	Load(ctx context.Context, tx *Tx, c *change.Change, rows []Rewritten) (*change.Change, error)
-
-	// Locate appends what Load wants to know of a row besides its key, as text;
-	// nothing where the key is enough.
-	Locate(q *change.Query, c *change.Change)
-
-	// Guarded reports whether rows that another session has changed since they
-	// were read are passed by, or fail the batch, so that they need not be locked first.
-	Guarded(tx *Tx, c *change.Change) bool
-}
 
 // RowWriter is met by engines that can write and keep new values row by row,
 // without loading them first.
@@ -112,8 +96,7 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 	if c.Rewrite == nil {
 		return db.Batch(ctx, tx, c, kept, r, base)
 	}
-	loader, ok := db.(Loader)
-	if !ok || c.Table.Key == nil {
+	if c.Table.Key == nil {
 		return Effect{}, fmt.Errorf("%s: text cannot be replaced without a key", c.Table)
 	}
 	sum := Effect{Scanned: -1, Kept: base, Log: NoLog}
@@ -132,7 +115,7 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 		}
 	}
 	for part := r; ; {
-		guarded := loader.Guarded(tx, c)
+		guarded := db.Guarded(tx, c)
 		var x readings
 		var scanned int64
 		var err error
@@ -140,7 +123,7 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 			x, scanned = o.read, o.scanned
 		} else {
 			x, scanned, err = countRows(ctx, db, tx, func() (readings, error) {
-				return readRows(ctx, db, tx.S.Conn, loader, c, part, reading{lock: !guarded || tx.S.LockFirst > 0, old: direct})
+				return readRows(ctx, db, tx.S.Conn, c, part, reading{lock: !guarded || tx.S.LockFirst > 0, old: direct})
 			})
 			if err != nil {
 				return sum, err
@@ -159,7 +142,7 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 			}
 			if err == nil && !done {
 				var derived *change.Change
-				if derived, err = loader.Load(ctx, tx, c, x.rows); err == nil {
+				if derived, err = db.Load(ctx, tx, c, x.rows); err == nil {
 					e, err = db.Batch(ctx, tx, derived, kept, change.Range{Lo: r.Lo, Hi: r.Hi, At: r.At}, sum.Kept)
 				}
 			}
@@ -207,7 +190,7 @@ type querier interface {
 
 // readRows reads rows in key order and works out their new values, until there
 // is enough in memory.
-func readRows(ctx context.Context, db DB, from querier, loader Loader, c *change.Change, r change.Range, how reading) (readings, error) {
+func readRows(ctx context.Context, db DB, from querier, c *change.Change, r change.Range, how reading) (readings, error) {
 	var x readings
 	q := &change.Query{D: c.D}
 	q.Add("SELECT ")
@@ -215,7 +198,7 @@ func readRows(ctx context.Context, db DB, from querier, loader Loader, c *change
 		q.Add(KeyOut(c.D, c.Ref, k), ", ")
 	}
 	at := &change.Query{D: c.D}
-	if loader.Locate(at, c); at.String() != "" {
+	if db.Locate(at, c); at.String() != "" {
 		q.Add(at.String(), ", ")
 	}
 	cols := assigned(c)
@@ -309,11 +292,7 @@ func assigned(c *change.Change) []change.Set {
 
 // rewrittenRow is Row for a change whose values we compute.
 func rewrittenRow(ctx context.Context, db DB, c *change.Change, r change.Range) (change.KeyValue, map[string]*string, error) {
-	loader, ok := db.(Loader)
-	if !ok {
-		return nil, nil, errors.New("this engine cannot replace text")
-	}
-	x, err := readRows(ctx, db, db.JobPool(), loader, c, r, reading{})
+	x, err := readRows(ctx, db, db.JobPool(), c, r, reading{})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"jugatum/internal/change"
-	"jugatum/internal/engine"
 	"jugatum/internal/sqltext"
 )
 
@@ -33,11 +32,10 @@ func (p *Plan) Choose(ctx context.Context, c *change.Change, matched int64) (str
 	if c.Rewrite != nil {
 		return "sweep", nil
 	}
-	e, ok := p.DB.(engine.Estimator)
-	if !ok || c.Table.Rows < rosterFrom || c.Where.Empty() && c.From.Empty() {
+	if c.Table.Rows < rosterFrom || c.Where.Empty() && c.From.Empty() {
 		return "sweep", nil
 	}
-	estimate, err := e.Estimate(ctx, c)
+	estimate, err := p.DB.Estimate(ctx, c)
 	if err != nil {
 		return "", err
 	}

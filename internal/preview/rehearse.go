@@ -132,10 +132,9 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 			}
 		}
 	}
-	sized, ok := db.(engine.Sized)
 	before := int64(0)
-	if ok = ok && keep; ok {
-		if before, err = sized.Stored(ctx, tx, cmp.Or(kept.Packed, kept.Table)); err != nil {
+	if keep {
+		if before, err = db.Stored(ctx, tx, cmp.Or(kept.Packed, kept.Table)); err != nil {
 			return nil, err
 		}
 	}
@@ -192,8 +191,8 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	if x.Log.Records >= 0 {
 		x.Records = float64(x.Log.Records) / changed
 	}
-	if ok {
-		after, err := sized.Stored(ctx, tx, cmp.Or(kept.Packed, kept.Table))
+	if keep {
+		after, err := db.Stored(ctx, tx, cmp.Or(kept.Packed, kept.Table))
 		if err != nil {
 			return nil, err
 		}

@@ -176,10 +176,9 @@ func (s *sweep) look(ctx context.Context, r change.Range, tx *engine.Tx) {
 	if s.k.gentle() {
 		return
 	}
-	o, ok := s.k.DB.(engine.Overlapper)
 	foresees := engine.Foresees(s.k.DB, s.w.Change, s.w.Kept)
 	end := s.k.lane.End
-	if !ok || !o.Overlaps() || s.walk.Free() && !foresees || s.ahead != nil || r.Hi.Encode() == end.Encode() {
+	if !s.k.DB.Overlaps() || s.walk.Free() && !foresees || s.ahead != nil || r.Hi.Encode() == end.Encode() {
 		return
 	}
 	a := &ahead{lo: r.Hi.Encode(), base: -1, n: s.size, done: make(chan struct{})}

@@ -1,0 +1,73 @@
+package engine
+
+import (
+	"context"
+
+	"jugatum/internal/change"
+)
+
+// What is measured, and watched.
+
+// WaitWatcher is met by engines that can tell which sessions wait for whose locks.
+type WaitWatcher interface {
+	// Waiting tells who waits for the sessions numbered ids, and which of these
+	// wait for others. Waits among them count on neither side. It may be called
+	// while they are busy. What it may not see is left out.
+	Waiting(ctx context.Context, ids []int64) (Waits, error)
+}
+
+// LockTeller is met by engines that can tell which locks a transaction holds.
+type LockTeller interface {
+	// Locks counts the locks of the open transaction by kind.
+	Locks(ctx context.Context, tx *Tx) (map[string]int, error)
+}
+
+// LagTeller is met by engines that can tell how far replicas are behind.
+type LagTeller interface {
+	// Lag is that of the replica furthest behind. A replica that was there and
+	// does not answer any more counts as standing where it stood.
+	Lag(ctx context.Context) (Lag, error)
+}
+
+// ReplicaFollower is met by engines whose replicas must be asked themselves how
+// far they are.
+type ReplicaFollower interface {
+	// Follow has LagTeller tell of the replicas at these URLs. One that cannot be
+	// reached is an *OpenError, or, with patience, counts as standing still.
+	Follow(ctx context.Context, urls []string, patience bool) error
+}
+
+// FlowTeller is met by engines of clusters in which a node that falls behind
+// holds up the writers of all.
+type FlowTeller interface {
+	Flow(ctx context.Context) (Flow, error)
+}
+
+// ServerTeller is met by engines that count what the whole server writes.
+type ServerTeller interface {
+	// ServerFigures gives counters and lengths by name; their difference over a
+	// run has the scope "server", other sessions' work included.
+	ServerFigures(ctx context.Context) (map[string]int64, error)
+}
+
+// LogPositioner is met by engines that tell a transaction's own log only at its
+// commit, but how far the whole server's log has come at any time.
+type LogPositioner interface {
+	// LogPosition is in bytes of the log of this kind; only the difference of two
+	// answers means something, and its scope is "server".
+	LogPosition(ctx context.Context) (position int64, kind string, err error)
+}
+
+// Housekeeper is met by engines that leave work behind for later: dead row
+// versions, old transaction numbers, history.
+type Housekeeper interface {
+	// Housekeeping tells how much of that there is now, and what it means for
+	// such a change.
+	Housekeeping(ctx context.Context, c *change.Change) ([]Setting, error)
+}
+
+// Weigher is met by engines that can tell how much room one table takes.
+type Weigher interface {
+	// Weigh gives the bytes of a table with its indexes; table is SQL text.
+	Weigh(ctx context.Context, table string) (int64, error)
+}

@@ -1,0 +1,25 @@
+package postgres
+
+import "jugatum/internal/engine"
+
+// What this engine meets of the seam; docs/architecture.md has the table of all.
+var (
+	_ engine.DB              = (*DB)(nil)
+	_ engine.LedgerPlacer    = (*DB)(nil)
+	_ engine.LedgerKeeper    = (*DB)(nil)
+	_ engine.ReaderTeller    = (*DB)(nil)
+	_ engine.ReadOnlyTeller  = (*DB)(nil)
+	_ engine.PrivilegeTeller = (*DB)(nil)
+	_ engine.RunLocker       = (*DB)(nil)
+	_ engine.SessionEnder    = (*DB)(nil)
+	_ engine.ManyWriters     = (*DB)(nil)
+	_ engine.Witness         = (*DB)(nil)
+	_ engine.WaitWatcher     = (*DB)(nil)
+	_ engine.LockTeller      = (*DB)(nil)
+	_ engine.LagTeller       = (*DB)(nil)
+	_ engine.ServerTeller    = (*DB)(nil)
+	_ engine.Housekeeper     = (*DB)(nil)
+	_ engine.Weigher         = (*DB)(nil)
+	_ engine.KeptReader      = (*DB)(nil)
+	_ engine.Skimmer         = (*DB)(nil)
+)

@@ -1,0 +1,67 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"jugatum/internal/change"
+)
+
+// How batches follow one another, and what is known of rows that others write.
+
+// ManyWriters is met by engines where several sessions can change different rows
+// of a table at the same time.
+type ManyWriters interface{ ManyWriters() bool }
+
+// Yielder is met by engines where others get their turn only if we leave one.
+type Yielder interface {
+	// Yield is called between batches, outside any transaction. It may do
+	// housekeeping that should not lengthen a hold.
+	Yield(ctx context.Context, s *Session, lastHold time.Duration) error
+}
+
+// CommitOverlapper is met by engines where a commit waits for a disk and other
+// transactions can go on meanwhile.
+type CommitOverlapper interface {
+	// OverlapsCommit reports whether a batch of the change may begin while the one
+	// before it, over other rows, commits on another session.
+	OverlapsCommit(c *change.Change) bool
+}
+
+// Foreseer is met by engines that can do the reading of a batch before its turn,
+// beside the batch before it.
+type Foreseer interface {
+	// Foresees reports whether the change is known by now to be fit for that, and
+	// it would pay.
+	Foresees(c *change.Change, kept *change.Kept) bool
+
+	// Foresee begins on s the transaction of the batch over r and reads there,
+	// without locks, what the batch will change; Batch, given the same transaction
+	// and range, goes on from there, and fails if another session has changed those
+	// rows since. If base is not -1, it keeps their values already, numbered from
+	// base+1 on. If the new values are computed by us, it only begins. It gives no
+	// transaction if it cannot after all. It may be called while another session of
+	// ours carries out a batch.
+	Foresee(ctx context.Context, s *Session, c *change.Change, kept *change.Kept, r change.Range, base int64) (*Tx, error)
+
+	// ForeseeRows does for rows whose new values we have computed what of
+	// RowWriter's WriteRows can be done before its turn.
+	ForeseeRows(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []Rewritten, base int64) error
+}
+
+// Marker is met by engines with one writer at a time, which can tell whether any
+// session but this one has changed the database.
+type Marker interface {
+	// Mark gives the same number in two transactions of a session if no other has
+	// changed anything between the beginning of the first and that of the second.
+	Mark(ctx context.Context, tx *Tx) (int64, error)
+}
+
+// Witness is met by engines whose rows tell when they were last written.
+type Witness interface {
+	// Moment names the present.
+	Moment(ctx context.Context, tx *Tx) (string, error)
+
+	// Untouched appends " AND …": that nobody has written the row since a moment.
+	Untouched(q *change.Query, alias, moment string)
+}
