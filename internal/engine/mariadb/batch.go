@@ -91,6 +91,20 @@ func inJobsNames(msg string, c *change.Change, kept *change.Kept, staged string)
 	return strings.NewReplacer(pairs...).Replace(msg)
 }
 
+// carryOut takes the first of these ways that fits:
+//
+//	where                                        way
+//	a stretch of a roster                        enrolled (bare.go): some keys at a time, each part by one of the ways below
+//	nothing is kept                              bare (bare.go): the statement; where few rows change, their keys are read first
+//	the new values can be worked out twice       snapshot (snapshot.go): rows are read without locks and kept in packs;
+//	with the same result, in a transaction       those that change are changed by range or by key, and the server fails
+//	that keeps a snapshot                        the batch if another session has changed one since
+//	kept values are not packed                   staged: rows are locked into the kept-values table, then changed
+//	otherwise                                    staged into a temporary table, from which they are packed
+//
+// New values that we compute ourselves are written by rows.go, or loaded (load.go)
+// into a table that the change then joins, by the last two ways. foresee.go does
+// the reading of the third way before the batch's turn.
 func (db *DB) carryOut(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
 	if r.Roster != nil {
 		return db.enrolled(ctx, tx, c, kept, r, base)

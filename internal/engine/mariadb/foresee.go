@@ -45,8 +45,9 @@ func (k *known) few() bool {
 	return k.rare
 }
 
-// once records that working it out twice does not give the same.
-func (k *known) once() {
+// lockFirst records that working the values out twice does not give the same, so that
+// rows are locked before they are read from now on.
+func (k *known) lockFirst() {
 	k.Lock()
 	defer k.Unlock()
 	k.again = false

@@ -86,7 +86,7 @@ func (db *DB) attempt(ctx context.Context, tx *engine.Tx, c *change.Change, batc
 	case err != nil:
 		return false, db.stepAside(ctx, tx, c, err)
 	case !done: // a value that is stored otherwise than we reckon
-		db.knows(c).once()
+		db.knows(c).lockFirst()
 		if ahead { // rows are kept already, before the savepoint
 			return false, &engine.StaleError{}
 		}
