@@ -3,6 +3,8 @@ package cli
 import (
 	"encoding/csv"
 	"fmt"
+	"maps"
+	"slices"
 
 	"jugatum/internal/ledger"
 )
@@ -23,7 +25,7 @@ func writeAsides(path string, list []ledger.Aside) error {
 			columns[c] = true
 		}
 	}
-	names := sortedKeys(columns)
+	names := slices.Sorted(maps.Keys(columns))
 	w := csv.NewWriter(f)
 	head := []string{"step", "key", "error", "changed_later"}
 	for _, c := range names {

@@ -58,7 +58,9 @@ func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, changed b
 		verdict = k.Check(text, r.Options.Seal)
 		for _, st := range r.Steps {
 			if st.Status == ledger.Running && verdict == seal.Genuine { // a step that is done has only its kept values left
-				divided = k.Check(st.SignedWalk(r))
+				if v := k.Check(st.SignedWalk(r)); v != seal.Genuine {
+					divided = v
+				}
 			}
 			if divided == seal.Changed {
 				return fmt.Sprintf("somebody has changed how the rows of step %s were divided among workers", st.Name), true

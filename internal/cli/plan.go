@@ -5,8 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"os"
-	"slices"
-	"sort"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -80,8 +78,8 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan.Pla
 		}
 	}
 	method := c.String("method")
-	if !slices.Contains([]string{"", "sweep", "single", "roster"}, method) {
-		return nil, usagef("--method %s: there is sweep, roster and single", method)
+	if err := plan.CheckMethod(method); err != nil {
+		return nil, &usageError{err}
 	}
 	return plan.New(ctx, db, j, values, method)
 }
@@ -115,16 +113,6 @@ func (a *app) json(v any) error {
 	}
 	_, err := a.out.Write(text)
 	return err
-}
-
-// sortedKeys lists a map's keys in order.
-func sortedKeys[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
 }
 
 // planFile plans a job file that has no parameters.

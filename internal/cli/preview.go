@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -176,7 +177,7 @@ func (a *app) printRehearsal(o *term.Out, x *preview.Rehearsal) {
 	}
 	if len(x.Locks) > 0 {
 		var list []string
-		for _, k := range sortedKeys(x.Locks) {
+		for _, k := range slices.Sorted(maps.Keys(x.Locks)) {
 			list = append(list, fmt.Sprintf("%s %s", k, term.Count(int64(x.Locks[k]))))
 		}
 		o.Printf("  locks      %s\n", strings.Join(list, ", "))

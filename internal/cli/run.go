@@ -87,7 +87,7 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan.Plan) error {
 	if err := p.Earlier(ctx, l, c.Bool("again")); err != nil {
 		return err
 	}
-	steps, total, err := a.foresee(ctx, c, p, &opts)
+	steps, total, err := a.assess(ctx, c, p, &opts)
 	if err != nil {
 		return err
 	}
@@ -115,14 +115,14 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan.Plan) error {
 	return a.execute(ctx, c, p, l, r, work)
 }
 
-// foresee shows what is known of the steps and asks whether to go on.
-func (a *app) foresee(ctx context.Context, c *cli.Command, p *plan.Plan, opts *ledger.Options) ([]*ledger.Step, int64, error) {
+// assess shows what is known of the steps and asks whether to go on.
+func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *ledger.Options) ([]*ledger.Step, int64, error) {
 	for _, why := range p.LeftOut {
 		a.err.Printf("  %s left out: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(why))
 	}
 	accept, lifted := c.String("accept"), despite(c)
 	ask := plan.Ask{Options: opts, Count: accept != "any", Rehearse: c.Bool("rehearse"), Despite: lifted}
-	steps, total, err := p.Foresee(ctx, ask, func(x *plan.Outlook) {
+	steps, total, err := p.Assess(ctx, ask, func(x *plan.Assessment) {
 		name := term.Clean(x.Step.Name)
 		if ask.Count {
 			a.err.Printf("%s: %s rows of %s matched, %s will change\n", a.err.Paint(term.Bold, name), term.Count(x.Step.Matched), term.Clean(x.Table), a.err.Paint(term.Bold, term.Count(x.Step.ToChange)))
@@ -175,19 +175,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 	rn.Watch = func(pr runner.Progress) {
 		live.Show(func(width int) []string { return a.block(pr, width) }, func() string { return line(pr) }, pr.Note != "")
 	}
-	if r.UndoOf == 0 {
-		rn.Before = func(ctx context.Context, w *runner.Work) error { return p.Before(ctx, w) }
-		rn.After = func(ctx context.Context, w *runner.Work) error {
-			return p.After(ctx, w, func(step int) (n int64) {
-				for _, x := range work {
-					if p.Job.Of(x.Step.Name) == step {
-						n += x.Step.Totals.Changed
-					}
-				}
-				return n
-			})
-		}
-	}
+	p.Guard(rn)
 	begun := a.begun // before the run was recorded, which may wait for a lock
 	if begun.IsZero() {
 		begun = time.Now()

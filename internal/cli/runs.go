@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -165,7 +166,7 @@ func (a *app) show() *cli.Command {
 				if s.Reason != "" {
 					o.Printf("reason %s\n", term.Clean(s.Reason))
 				}
-				for _, name := range sortedKeys(r.Params) {
+				for _, name := range slices.Sorted(maps.Keys(r.Params)) {
 					if name == change.Clock { // what now() and its like stand for
 						if usesClock(db.Dialect(), r) {
 							o.Printf("time of the run %s\n", term.Clean(r.Params[name].Text))

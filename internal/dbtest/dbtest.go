@@ -85,7 +85,7 @@ func Run(t testing.TB, db engine.DB, text string, opts ledger.Options) (r *ledge
 	if err != nil {
 		t.Fatal(err)
 	}
-	steps, _, err := p.Foresee(ctx, plan.Ask{Options: &opts, Count: true, Despite: []string{"every-row"}}, func(*plan.Outlook) {})
+	steps, _, err := p.Assess(ctx, plan.Ask{Options: &opts, Count: true, Despite: []string{"every-row"}}, func(*plan.Assessment) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +95,9 @@ func Run(t testing.TB, db engine.DB, text string, opts ledger.Options) (r *ledge
 	if err != nil {
 		t.Fatal(err)
 	}
-	return r, execute(ctx, p, l, r, work)
+	rn := &runner.Runner{DB: db, Ledger: l, Run: r, Work: work}
+	p.Guard(rn)
+	return r, rn.Execute(ctx)
 }
 
 // Undo takes a run back.
@@ -125,21 +127,6 @@ func Undo(t testing.TB, db engine.DB, id int64) (u *ledger.Run, lost []string, e
 		return u, nil, err
 	}
 	return u, lost, (&runner.Runner{DB: db, Ledger: l, Run: u, Work: work}).Execute(ctx)
-}
-
-func execute(ctx context.Context, p *plan.Plan, l *ledger.Ledger, r *ledger.Run, work []*runner.Work) error {
-	rn := &runner.Runner{DB: p.DB, Ledger: l, Run: r, Work: work, Before: p.Before}
-	rn.After = func(ctx context.Context, w *runner.Work) error {
-		return p.After(ctx, w, func(step int) (n int64) {
-			for _, x := range work {
-				if p.Job.Of(x.Step.Name) == step {
-					n += x.Step.Totals.Changed
-				}
-			}
-			return n
-		})
-	}
-	return rn.Execute(ctx)
 }
 
 // Out is where texts are printed.

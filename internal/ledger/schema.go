@@ -13,6 +13,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -136,7 +137,7 @@ type Ledger struct {
 // Open gives the ledger of a database. It makes nothing.
 func Open(db engine.DB) *Ledger {
 	var pairs []string
-	for _, n := range append(engine.LedgerTables, "left_alone", "set_aside") { // the last two of version 2
+	for _, n := range slices.Concat(engine.LedgerTables, []string{"left_alone", "set_aside"}) { // the last two of version 2
 		pairs = append(pairs, "@"+n, db.LedgerTable(n))
 	}
 	mark := ""

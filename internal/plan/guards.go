@@ -117,8 +117,27 @@ func (p *Plan) part(step, which int) *change.Change {
 	return list[which]
 }
 
-// Before asks what the job wants to hold before a step.
-func (p *Plan) Before(ctx context.Context, w *runner.Work) error {
+// Guard has a runner ask, around each step, what the job wants to hold. An undo has
+// nothing of the kind.
+func (p *Plan) Guard(r *runner.Runner) {
+	if r.Run.UndoOf != 0 {
+		return
+	}
+	r.Before = p.before
+	r.After = func(ctx context.Context, w *runner.Work) error {
+		return p.after(ctx, w, func(step int) (n int64) {
+			for _, x := range r.Work {
+				if p.Job.Of(x.Step.Name) == step {
+					n += x.Step.Totals.Changed
+				}
+			}
+			return n
+		})
+	}
+}
+
+// before asks what the job wants to hold before a step.
+func (p *Plan) before(ctx context.Context, w *runner.Work) error {
 	i := p.Job.Of(w.Step.Name)
 	if w.Change != p.part(i, 0) {
 		return nil // asked before the first table of the step
@@ -160,8 +179,8 @@ func (p *Plan) checksBefore(ctx context.Context, step int) error {
 	return nil
 }
 
-// After asks what the job wants to hold after a step.
-func (p *Plan) After(ctx context.Context, w *runner.Work, changed func(step int) int64) error {
+// after asks what the job wants to hold after a step.
+func (p *Plan) after(ctx context.Context, w *runner.Work, changed func(step int) int64) error {
 	i := p.Job.Of(w.Step.Name)
 	if w.Change != p.part(i, -1) {
 		return nil // asked after the last table of the step

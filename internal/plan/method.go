@@ -2,10 +2,20 @@ package plan
 
 import (
 	"context"
+	"fmt"
 
 	"jugatum/internal/change"
 	"jugatum/internal/sqltext"
 )
+
+// CheckMethod refuses a method that there is not; "" leaves it to Choose.
+func CheckMethod(method string) error {
+	switch method {
+	case "", "sweep", "roster", "single":
+		return nil
+	}
+	return fmt.Errorf("--method %s: there is sweep, roster and single", method)
+}
 
 // Few enough rows of a table large enough are listed first: looking at the
 // whole table in the order in which it is stored takes about half the time of

@@ -33,10 +33,8 @@ type Plan struct {
 
 // New makes the plan of a job with its parameters.
 func New(ctx context.Context, db engine.DB, j *job.Job, values map[string]change.Value, method string) (*Plan, error) {
-	switch method {
-	case "", "sweep", "single", "roster":
-	default:
-		return nil, fmt.Errorf("--method %s: there is sweep, roster and single", method)
+	if err := CheckMethod(method); err != nil {
+		return nil, err
 	}
 	p := &Plan{DB: db, Job: j, Values: maps.Clone(values), Digest: j.Digest(db.Dialect(), values), Written: j.WrittenDigest(values), Method: method}
 	if p.Values == nil {

@@ -60,7 +60,7 @@ func TestRefused(t *testing.T) {
 				if x.opts != nil {
 					x.opts(&opts)
 				}
-				_, _, err = p.Foresee(context.Background(), plan.Ask{Options: &opts, Count: true}, func(*plan.Outlook) {})
+				_, _, err = p.Assess(context.Background(), plan.Ask{Options: &opts, Count: true}, func(*plan.Assessment) {})
 			}
 			if err == nil || !strings.Contains(err.Error(), x.words) {
 				t.Errorf("%v", err)
@@ -110,8 +110,8 @@ func TestForeseen(t *testing.T) {
 	}
 	opts := dbtest.Options()
 	opts.Workers = 3
-	var seen []*plan.Outlook
-	steps, total, err := p.Foresee(context.Background(), plan.Ask{Options: &opts, Count: true, Rehearse: true}, func(x *plan.Outlook) { seen = append(seen, x) })
+	var seen []*plan.Assessment
+	steps, total, err := p.Assess(context.Background(), plan.Ask{Options: &opts, Count: true, Rehearse: true}, func(x *plan.Assessment) { seen = append(seen, x) })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -123,7 +123,7 @@ func TestForeseen(t *testing.T) {
 	}
 	// Without a count nothing is looked at, but for what the job expects.
 	opts = dbtest.Options()
-	steps, total, err = p.Foresee(context.Background(), plan.Ask{Options: &opts}, func(*plan.Outlook) {})
+	steps, total, err = p.Assess(context.Background(), plan.Ask{Options: &opts}, func(*plan.Assessment) {})
 	if err != nil || total != -1 || steps[0].Matched != -1 {
 		t.Errorf("total %d, %+v %v", total, steps[0], err)
 	}
@@ -257,7 +257,7 @@ func TestParameters(t *testing.T) {
 		t.Errorf("given %v, values %v", given, p.Values)
 	}
 	opts := dbtest.Options()
-	if _, total, err := p.Foresee(context.Background(), plan.Ask{Options: &opts, Count: true}, func(*plan.Outlook) {}); total != 3 || err != nil {
+	if _, total, err := p.Assess(context.Background(), plan.Ask{Options: &opts, Count: true}, func(*plan.Assessment) {}); total != 3 || err != nil {
 		t.Error(total, err)
 	}
 	if err := plan.MayWrite(context.Background(), db, nil); err != nil {

@@ -180,7 +180,7 @@ func (s *Run) printAsides(o *term.Out) {
 	each := max((o.Width()-44)/2, 16)
 	for _, x := range s.Asides {
 		var values []string
-		for _, col := range sorted(x.New) {
+		for _, col := range slices.Sorted(maps.Keys(x.New)) {
 			v := "NULL"
 			if x.New[col] != nil {
 				v = *x.New[col]
@@ -233,7 +233,7 @@ func (s *Run) printSignals(o *term.Out) {
 	t := o.NewTable("  signal", "with", "by", "at", "heard after")
 	for _, x := range s.Signals {
 		var args []string
-		for _, k := range sorted(x.Args) {
+		for _, k := range slices.Sorted(maps.Keys(x.Args)) {
 			args = append(args, k+" "+x.Args[k])
 		}
 		heard := "not heard"
@@ -254,7 +254,7 @@ func (s *Run) printSlowest(o *term.Out) {
 	t := o.NewTable("  longest holds", ">step", ">lane/batch", ">scanned", ">changed", ">log", "locks by mode")
 	for _, b := range s.Slowest {
 		var locks []string
-		for _, mode := range sorted(b.Locks) {
+		for _, mode := range slices.Sorted(maps.Keys(b.Locks)) {
 			locks = append(locks, fmt.Sprintf("%s %d", mode, b.Locks[mode]))
 		}
 		text := strings.Join(locks, ", ")
@@ -334,7 +334,7 @@ func PrintMismatched(o *term.Out, rows []ledger.Left, what, wanted, found string
 			t.Row(key, "", "", o.Paint(term.Warn, "the row is gone"))
 			continue
 		}
-		for _, col := range sorted(x.Expected) {
+		for _, col := range slices.Sorted(maps.Keys(x.Expected)) {
 			w, f := x.Expected[col], x.Found[col]
 			is, should := o.Diff(&f, &w, each) // what is found is what is wrong
 			t.Row(key, term.Clean(col), should, is)
@@ -427,6 +427,3 @@ func Scope(s string) string {
 
 // Milliseconds makes a duration of a figure of the ledger.
 func Milliseconds(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
-
-// sorted lists a map's keys in order.
-func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -12,8 +12,8 @@ import (
 // checkpoint moves only once this commit is known to have succeeded, in that same
 // transaction still. So at any moment at most one batch is in doubt, as without.
 //
-// A worker has no more than one. Whoever waits, ends or doubts anything lands it
-// first.
+// A worker has no more than one. Call land before waiting, stopping or reading
+// state.
 type flight struct {
 	tx     *engine.Tx
 	b      *ledger.Batch

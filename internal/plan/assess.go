@@ -12,10 +12,11 @@ import (
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
 	"jugatum/internal/preview"
+	"jugatum/internal/report"
 	"jugatum/internal/runner"
 )
 
-// Ask is what is wanted of Foresee.
+// Ask says what Assess is to do.
 type Ask struct {
 	Options  *ledger.Options // of the run; its Estimate is set where a batch is rehearsed
 	Count    bool            // count the rows that match and change
@@ -23,8 +24,8 @@ type Ask struct {
 	Despite  []string // codes of hazards that a person has overridden
 }
 
-// Outlook is what is known of a step before it is carried out.
-type Outlook struct {
+// Assessment is what is known of a step before it is carried out.
+type Assessment struct {
 	Step      *ledger.Step // with its counts, -1 where they were not asked for
 	Table     string
 	Alone     string // why only one worker may carry it out, where several are wanted
@@ -32,10 +33,10 @@ type Outlook struct {
 	Findings  []hazard.Finding
 }
 
-// Foresee looks at each step before anything is changed and tells of it, makes the
+// Assess looks at each step before anything is changed and tells of it, makes the
 // steps of the run's record, and refuses what no person has overridden. total is
 // how many rows will change, -1 if they are not counted.
-func (p *Plan) Foresee(ctx context.Context, ask Ask, tell func(*Outlook)) (steps []*ledger.Step, total int64, err error) {
+func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (steps []*ledger.Step, total int64, err error) {
 	lacks, err := p.Lacks(ctx, ask.Options.Keep)
 	if err != nil {
 		return nil, 0, err
@@ -43,7 +44,7 @@ func (p *Plan) Foresee(ctx context.Context, ask Ask, tell func(*Outlook)) (steps
 	var refused []string
 	counts := make([]int64, len(p.Changes)) // of each change; -1 not counted
 	for i, ch := range p.Changes {
-		x, err := p.outlook(ctx, ch, ask)
+		x, err := p.look(ctx, ch, ask)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -86,8 +87,8 @@ func (p *Plan) Foresee(ctx context.Context, ask Ask, tell func(*Outlook)) (steps
 	return steps, total, nil
 }
 
-// outlook looks at one step.
-func (p *Plan) outlook(ctx context.Context, ch *change.Change, ask Ask) (*Outlook, error) {
+// look assesses at one step.
+func (p *Plan) look(ctx context.Context, ch *change.Change, ask Ask) (*Assessment, error) {
 	opts := ask.Options
 	st := &ledger.Step{Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name,
 		SetColumns: ch.SetNames(), Matched: -1, ToChange: -1, TableRows: ch.Table.Rows, Status: "pending"}
@@ -99,7 +100,7 @@ func (p *Plan) outlook(ctx context.Context, ch *change.Change, ask Ask) (*Outloo
 	if k := ch.DerivedKey(); k != nil && opts.Keep {
 		return nil, Refusef("step %q: the database computes the key column %s of %s from a column that is assigned, and kept values are found by it; use --method single --keep none", ch.Step, k.Name, ch.Table)
 	}
-	x := &Outlook{Step: st}
+	x := &Assessment{Step: st}
 	var err error
 	if ask.Count {
 		look, err := preview.Look(ctx, p.DB, ch, p.Method, 0)
@@ -170,13 +171,5 @@ func addEstimate(sum, x *ledger.Estimate) *ledger.Estimate {
 		return x
 	}
 	return &ledger.Estimate{Batches: sum.Batches + x.Batches, Seconds: sum.Seconds + x.Seconds, HoldMS: max(sum.HoldMS, x.HoldMS),
-		LogBytes: known(sum.LogBytes, x.LogBytes), LogKind: x.LogKind, KeptBytes: known(sum.KeptBytes, x.KeptBytes)}
-}
-
-// known adds figures of which -1 is unknown.
-func known(a, b int64) int64 {
-	if a < 0 || b < 0 {
-		return max(a, b)
-	}
-	return a + b
+		LogBytes: report.Plus(sum.LogBytes, x.LogBytes), LogKind: x.LogKind, KeptBytes: report.Plus(sum.KeptBytes, x.KeptBytes)}
 }
