@@ -44,7 +44,7 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 	var refused []string
 	counts := make([]int64, len(p.Changes)) // of each change; -1 not counted
 	for i, ch := range p.Changes {
-		x, err := p.look(ctx, ch, ask)
+		x, err := p.assess(ctx, ch, ask)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -87,8 +87,8 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 	return steps, total, nil
 }
 
-// look assesses at one step.
-func (p *Plan) look(ctx context.Context, ch *change.Change, ask Ask) (*Assessment, error) {
+// assess looks at one step.
+func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessment, error) {
 	opts := ask.Options
 	st := &ledger.Step{Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name,
 		SetColumns: ch.SetNames(), Matched: -1, ToChange: -1, TableRows: ch.Table.Rows, Status: "pending"}

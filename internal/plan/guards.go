@@ -124,16 +124,7 @@ func (p *Plan) Guard(r *runner.Runner) {
 		return
 	}
 	r.Before = p.before
-	r.After = func(ctx context.Context, w *runner.Work) error {
-		return p.after(ctx, w, func(step int) (n int64) {
-			for _, x := range r.Work {
-				if p.Job.Of(x.Step.Name) == step {
-					n += x.Step.Totals.Changed
-				}
-			}
-			return n
-		})
-	}
+	r.After = func(ctx context.Context, w *runner.Work) error { return p.after(ctx, w, r.Work) }
 }
 
 // before asks what the job wants to hold before a step.
@@ -164,43 +155,48 @@ func (p *Plan) before(ctx context.Context, w *runner.Work) error {
 // checksBefore asks a step's checks that must hold before it. Those of the
 // first step are asked before the run is even recorded.
 func (p *Plan) checksBefore(ctx context.Context, step int) error {
-	for _, ch := range p.Job.Steps[step].Checks {
-		if !ch.Before {
-			continue
-		}
-		got, err := verify.Ask(ctx, p.DB, ch)
-		if err != nil {
-			return err
-		}
-		if !got.OK {
-			return Refusef("step %q: before it, %q gives %s, not %s; the step was not begun", p.Job.Steps[step].Name, ch.SQL, got.Got, got.Want)
-		}
+	got, err := p.unmet(ctx, step, func(c job.Check) bool { return c.Before })
+	if err != nil || got == nil {
+		return err
 	}
-	return nil
+	return Refusef("step %q: before it, %q gives %s, not %s; the step was not begun", p.Job.Steps[step].Name, got.SQL, got.Got, got.Want)
 }
 
-// after asks what the job wants to hold after a step.
-func (p *Plan) after(ctx context.Context, w *runner.Work, changed func(step int) int64) error {
+// after asks what the job wants to hold after a step; all are the run's steps, of
+// which one of the job may have become several.
+func (p *Plan) after(ctx context.Context, w *runner.Work, all []*runner.Work) error {
 	i := p.Job.Of(w.Step.Name)
 	if w.Change != p.part(i, -1) {
 		return nil // asked after the last table of the step
 	}
 	if e := p.Job.Steps[i].Expect; e != nil {
-		if n := changed(i); n < e.Min || n > e.Max {
+		n := int64(0)
+		for _, x := range all {
+			if p.Job.Of(x.Step.Name) == i {
+				n += x.Step.Totals.Changed
+			}
+		}
+		if n < e.Min || n > e.Max {
 			return &Unheld{fmt.Sprintf("step %q changed %s rows, but the job expects %s; later steps were not begun", p.Job.Steps[i].Name, term.Count(n), e)}
 		}
 	}
-	for _, ch := range p.Job.Steps[i].Checks {
-		if !ch.After {
+	got, err := p.unmet(ctx, i, func(c job.Check) bool { return c.After })
+	if err != nil || got == nil {
+		return err
+	}
+	return &Unheld{fmt.Sprintf("step %q: after it, %q gives %s, not %s; later steps were not begun", w.Step.Name, got.SQL, got.Got, got.Want)}
+}
+
+// unmet gives the first of a step's checks, of those that are due, that does not
+// hold; nil if all do.
+func (p *Plan) unmet(ctx context.Context, step int, due func(job.Check) bool) (*verify.Check, error) {
+	for _, c := range p.Job.Steps[step].Checks {
+		if !due(c) {
 			continue
 		}
-		got, err := verify.Ask(ctx, p.DB, ch)
-		if err != nil {
-			return err
-		}
-		if !got.OK {
-			return &Unheld{fmt.Sprintf("step %q: after it, %q gives %s, not %s; later steps were not begun", w.Step.Name, ch.SQL, got.Got, got.Want)}
+		if got, err := verify.Ask(ctx, p.DB, c); err != nil || !got.OK {
+			return &got, err
 		}
 	}
-	return nil
+	return nil, nil
 }
