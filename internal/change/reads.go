@@ -149,6 +149,12 @@ func (c *Change) TableRefs() []sqltext.Name {
 	return out
 }
 
+// ReadsOthers reports whether rows of other tables decide which rows change, or to
+// what: then a row that nobody has written may match now and not have matched before.
+func (c *Change) ReadsOthers() bool {
+	return !c.From.Empty() || len(c.Reads.Tables) > 0 || len(c.Reads.Opaque) > 0
+}
+
 // AnswersAgain reports whether the filter and the new values of a row that nobody
 // has changed are after the change what they were before it. They are not where
 // the change reads its own target, as one statement may, where triggers have a

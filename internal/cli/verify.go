@@ -113,7 +113,7 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 		case s.Certain:
 			mark(false, "%s rows match the filter and would change, and nobody has written them since the run began", term.Count(s.Missed))
 		default:
-			o.Printf("    %s rows match the filter and were not changed: others have written them since, or the run passed them by\n", term.Count(s.Missed))
+			o.Printf("    %s rows match the filter and were not changed: others have written them since, or the tables that the step reads, or the run passed them by\n", term.Count(s.Missed))
 		}
 		for _, c := range s.Checks {
 			if c.OK {

@@ -149,6 +149,7 @@ func TestPreview(t *testing.T) {
 		if !strings.Contains(o.err, "several source rows") {
 			t.Error(o.err)
 		}
+		d.must(3, "run", "--sql", two, "--accept", "any", "--keep", "none") // and here no batch would: it is looked for beforehand
 		same(t, "after all that", d.dump("berth"), before)
 		d.exec("DELETE FROM source WHERE no = 1")
 		d.must(0, "undo", "1")
@@ -156,6 +157,9 @@ func TestPreview(t *testing.T) {
 		if got := d.one("SELECT zone FROM berth WHERE no = 2"); got != "cc" {
 			t.Error(got)
 		}
+		d.must(0, "verify", d.lastRun())
+		d.exec("UPDATE source SET zone = 'dd'", "INSERT INTO source VALUES (3, 'ee')")
+		d.must(0, "verify", d.lastRun()) // rows that match now, by what others have written in another table since
 	})
 }
 

@@ -35,7 +35,7 @@ func ambiguous(l look) []Question {
 	if l.c.From.Empty() || l.c.Table.Key == nil || l.c.Verb != sqltext.Update {
 		return nil
 	}
-	return []Question{{From: change.Doubles(l.c, change.Range{}).Within(" FROM (", ") AS jugatum_d")}}
+	return []Question{{From: change.Doubles(l.c, change.Range{}).Within(" FROM (", ") AS jugatum_d"), Bare: true}}
 }
 
 // collisions are values of unique indexes that would stand twice once the step is

@@ -71,6 +71,7 @@ type Question struct {
 	From  *change.Query // SQL from FROM on, for the rows concerned; nil if how many there are is known
 	Rows  int64         // where From is nil
 	Quick bool          // a look for a first row is worth it also where nothing is counted
+	Bare  bool          // the same, but only where no values are kept: otherwise each batch finds it
 	Apart bool          // a value that cannot be worked out is told elsewhere, and no reason to end
 
 	hazard Hazard
@@ -79,14 +80,15 @@ type Question struct {
 }
 
 // Questions are those that a change gives rise to. changes is how many rows will
-// change, -1 if they are not counted: then there are only the quick ones.
-func Questions(c *change.Change, method string, changes int64) (out []Question) {
+// change, -1 if they are not counted: then there are only the quick ones. keep is
+// whether old and new values are kept.
+func Questions(c *change.Change, method string, changes int64, keep bool) (out []Question) {
 	for _, h := range table {
 		if h.asked == nil {
 			continue
 		}
 		for _, q := range h.asked(look{c: c, method: method, changes: changes}) {
-			if changes >= 0 || q.Quick {
+			if changes >= 0 || q.Quick || q.Bare && !keep {
 				q.hazard, q.c = h, c
 				out = append(out, q)
 			}

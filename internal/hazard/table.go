@@ -59,7 +59,7 @@ var table = []Hazard{
 	{"kept-deleted", Note, false, "the rows live on in the kept values that undo needs, also what was to be forgotten; --keep none keeps nothing", keptDeleted, nil},
 
 	{"null-key", Refusal, false, "{rows} have NULL in the key (%s) and would not be reached; give them a key first, or use --method single --keep none", nil, nullKeys},
-	{"ambiguous-source", Refusal, false, "{n} rows match several source rows that give them different new values; make the match unique", nil, ambiguous},
+	{"ambiguous-source", Refusal, false, "for {rows} there are several source rows, which give different new values; make the match unique", nil, ambiguous},
 	{"unique-collision", Warning, false, "{n} values of the unique index %s would stand more than once", nil, collisions},
 	{Cascade, Refusal, true, "{rows} of %s go with them (on %s %s); undo cannot put that back: --despite " + Cascade + " if it is meant", nil, cascades("delete", "CASCADE")},
 	{Cascade, Refusal, true, "{rows} of %s change with them (on %s %s); undo cannot put that back: --despite " + Cascade + " if it is meant", nil, cascades("update", "CASCADE")},

@@ -109,7 +109,7 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 		}
 		x.Table, x.Findings = look.Table, look.Hazards
 		st.Matched, st.ToChange = look.Matched, look.Changes
-	} else if x.Findings, err = preview.Refusals(ctx, p.DB, ch, p.Method); err != nil {
+	} else if x.Findings, err = preview.Refusals(ctx, p.DB, ch, p.Method, opts.Keep); err != nil {
 		return nil, p.Fault(err)
 	}
 	if st.Method, err = p.Choose(ctx, ch, st.Matched); err != nil {

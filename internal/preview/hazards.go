@@ -10,7 +10,7 @@ import (
 
 // hazards asks the database what the text of the change alone cannot tell.
 func (p *Step) hazards(ctx context.Context, db engine.DB, c *change.Change) error {
-	for _, q := range hazard.Questions(c, p.Method, p.Changes) {
+	for _, q := range hazard.Questions(c, p.Method, p.Changes, true) {
 		n := q.Rows
 		if q.From != nil {
 			err := db.JobPool().QueryRowContext(ctx, "SELECT count(*)"+q.From.String(), q.From.Args...).Scan(&n)
@@ -24,10 +24,11 @@ func (p *Step) hazards(ctx context.Context, db engine.DB, c *change.Change) erro
 }
 
 // Refusals finds what a run is refused for as far as the catalogue and a look for
-// a first row tell: what is asked also where nothing is counted.
-func Refusals(ctx context.Context, db engine.DB, c *change.Change, method string) ([]hazard.Finding, error) {
+// a first row tell: what is asked also where nothing is counted. keep is whether old
+// and new values are kept.
+func Refusals(ctx context.Context, db engine.DB, c *change.Change, method string, keep bool) ([]hazard.Finding, error) {
 	p := &Step{Hazards: hazard.Text(c, method)}
-	for _, q := range hazard.Questions(c, method, -1) {
+	for _, q := range hazard.Questions(c, method, -1, keep) {
 		var n int64
 		if err := db.JobPool().QueryRowContext(ctx, "SELECT count(*) FROM (SELECT 1"+q.From.String()+" LIMIT 1) AS jugatum_e", q.From.Args...).Scan(&n); err != nil {
 			return nil, err

@@ -85,7 +85,7 @@ func (r *Runner) explain(ctx context.Context, w *Work, st *ledger.Step, fault fu
 		}
 		return err
 	}
-	certain, err := r.untouched(ctx)
+	certain, err := r.untouched(ctx, w.Change)
 	if err != nil || certain == nil {
 		return err
 	}
@@ -119,11 +119,11 @@ func (r *Runner) remember(ctx context.Context, s *engine.Session) {
 }
 
 // untouched gives the condition for rows that nobody but this run has written
-// since it began here; nil where that cannot be told.
-func (r *Runner) untouched(ctx context.Context) (func(q *change.Query, alias string), error) {
+// since it began here, nor what the change reads besides; nil where that cannot be told.
+func (r *Runner) untouched(ctx context.Context, c *change.Change) (func(q *change.Query, alias string), error) {
 	switch db := r.DB.(type) {
-	case engine.Witness:
-		if r.Run.Options.Moment == "" {
+	case engine.Witness: // which knows of the target's rows alone
+		if r.Run.Options.Moment == "" || c.ReadsOthers() {
 			return nil, nil
 		}
 		return func(q *change.Query, alias string) { db.Untouched(q, alias, r.Run.Options.Moment) }, nil

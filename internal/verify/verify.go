@@ -94,14 +94,15 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 }
 
 // missed looks for rows that the step should have changed, by its filter rather
-// than by what was kept. Rows that others have written since may match as well.
+// than by what was kept. Rows that others have written since may match as well, and
+// so may any where the change reads other tables, which they may have written.
 func (s *Step) missed(ctx context.Context, db engine.DB, r *ledger.Run, w *runner.Work) error {
 	c := w.Change
 	if w.Undo || w.Step.Status != ledger.Done || c.Recorded || !c.AnswersAgain() {
 		return nil
 	}
 	certain := func(*change.Query, string) {}
-	if x, ok := db.(engine.Witness); ok && r.Options.Moment != "" {
+	if x, ok := db.(engine.Witness); ok && r.Options.Moment != "" && !c.ReadsOthers() {
 		s.Certain = true
 		certain = func(q *change.Query, alias string) { x.Untouched(q, alias, r.Options.Moment) }
 	}
