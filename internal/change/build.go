@@ -52,6 +52,9 @@ func (b *builder) fixClock() error {
 	if c.First != nil {
 		c.First.Order = b.clock(c.First.Order)
 	}
+	if l := c.Lookup; l != nil {
+		l.Where, l.From, l.Match = b.clock(l.Where), b.clock(l.From), b.clock(l.Match)
+	}
 	for i := range c.Let {
 		c.Let[i].Expr = b.clock(c.Let[i].Expr)
 	}
@@ -264,23 +267,10 @@ func (b *builder) column(field string, tok sqltext.Token) (*Column, error) {
 // fields builds a step that is written in fields of its own.
 func (b *builder) fields() error {
 	c, spec := b.c, b.spec
-	name, err := sqltext.Lex(c.D, spec.Table)
-	if err != nil {
-		return b.fail("table", err)
+	if err := b.target(); err != nil {
+		return err
 	}
-	schema := ""
-	if len(name) == 3 && name[1].Punct(".") {
-		schema = b.name(name[0])
-		name = name[2:]
-	}
-	if len(name) != 1 || name[0].Kind != sqltext.Ident && name[0].Kind != sqltext.QuotedIdent {
-		return b.failf("table", "%q is not a table's name; quote it inside the string if it has unusual characters", spec.Table)
-	}
-	if c.Table, err = b.tables(schema, b.name(name[0])); err != nil {
-		return b.fail("table", err)
-	}
-	c.Ref = c.D.Quote(c.Table.Name)
-	b.standIn(name[0])
+	var err error
 	if spec.Where != "" {
 		if c.Where, err = sqltext.Expression(c.D, spec.Where); err != nil {
 			return b.fail("where", err)
@@ -296,6 +286,11 @@ func (b *builder) fields() error {
 		return err
 	}
 	c.Where = b.expand(c.Where)
+	if spec.Joint != nil {
+		if err := b.joint(spec.Joint); err != nil {
+			return err
+		}
+	}
 	if spec.Delete {
 		c.Verb = sqltext.Delete
 		return nil
@@ -319,6 +314,69 @@ func (b *builder) fields() error {
 		c.Set = append(c.Set, Set{Column: col, Literal: &v})
 	}
 	return b.volatile()
+}
+
+// target looks the table up that a step names in a field.
+func (b *builder) target() error {
+	c := b.c
+	written, err := b.tableName("table", b.spec.Table)
+	if err != nil {
+		return err
+	}
+	if c.Table, err = b.lookUp(written); err != nil {
+		return b.fail("table", err)
+	}
+	c.Ref = c.D.Quote(c.Table.Name)
+	b.standIn(written.Table)
+	return nil
+}
+
+// tableName reads the name of a table, with its schema or without.
+func (b *builder) tableName(field, text string) (sqltext.Name, error) {
+	var n sqltext.Name
+	name, err := sqltext.Lex(b.c.D, text)
+	if err != nil {
+		return n, b.fail(field, err)
+	}
+	if len(name) == 3 && name[1].Punct(".") {
+		n.Schema, n.Qualified = name[0], true
+		name = name[2:]
+	}
+	if len(name) != 1 || name[0].Kind != sqltext.Ident && name[0].Kind != sqltext.QuotedIdent {
+		return n, b.failf(field, "%q is not a table's name; quote it inside the string if it has unusual characters", text)
+	}
+	n.Table = name[0]
+	return n, nil
+}
+
+// lookUp finds a table in the catalogue.
+func (b *builder) lookUp(n sqltext.Name) (*Table, error) {
+	schema := ""
+	if n.Qualified {
+		schema = b.name(n.Schema)
+	}
+	return b.tables(schema, b.name(n.Table))
+}
+
+// Target looks the table up that a step names, and tells how its SQL refers to it.
+func Target(d sqltext.Dialect, spec Spec, tables Catalogue) (t *Table, ref string, err error) {
+	b := builder{c: &Change{D: d}, spec: spec, tables: tables}
+	if err := b.target(); err != nil {
+		return nil, "", err
+	}
+	return b.c.Table, b.c.Ref, nil
+}
+
+// AnotherTable looks another table up that a field of the step names; the token is its name
+// without the schema. What the catalogue says of it may be an error, as of a view.
+func AnotherTable(d sqltext.Dialect, spec Spec, field, text string, tables Catalogue) (*Table, sqltext.Token, error) {
+	b := builder{c: &Change{D: d}, spec: spec, tables: tables}
+	n, err := b.tableName(field, text)
+	if err != nil {
+		return nil, n.Table, err
+	}
+	t, err := b.lookUp(n)
+	return t, n.Table, err
 }
 
 // token makes a token of a column's name given as a key of the file: the exact

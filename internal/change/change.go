@@ -25,6 +25,10 @@ type Spec struct {
 
 	// Replace, if not nil, is all that the step does: see NewReplace.
 	Replace *Replace `json:",omitempty"`
+
+	// Joint, if not nil, is where a kind of step takes new values from. The job's
+	// record has what its author wrote instead.
+	Joint *Joint `json:"-"`
 }
 
 // Field is a name and an SQL expression for it.
@@ -92,6 +96,7 @@ type Change struct {
 	Split     bool     // the statement reaches tables that inherit as well, each of which is a change of its own
 	Recorded  bool     // made from a run's record, for its kept values alone: there is no filter and no new value
 	Loaded    bool     // From holds new values that were computed outside, one row each
+	Lookup    *Lookup  // From is made by a kind of step that looks values up; nil if not
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
 	alias     string
 	joined    bool   // From holds all tables, the target among them (MariaDB)

@@ -39,21 +39,13 @@ func (b *builder) once() error {
 	if err != nil {
 		return err
 	}
-	if c.Where.Empty() {
-		c.Where = asked
-		return nil
+	if l := c.Lookup; l != nil {
+		if l.Where, err = b.both(l.Where, asked); err != nil {
+			return err
+		}
 	}
-	open, err := sqltext.Lex(c.D, "(")
-	if err != nil {
-		return err
-	}
-	end, err := sqltext.Lex(c.D, ") AND")
-	if err != nil {
-		return err
-	}
-	asked.Tokens[0].Space = true
-	c.Where = sqltext.Fragment{Tokens: append(append(append(open, c.Where.Tokens...), end...), asked.Tokens...)}
-	return nil
+	c.Where, err = b.both(c.Where, asked)
+	return err
 }
 
 // mark is what the column is to hold afterwards: when it was done, where it can

@@ -436,7 +436,13 @@ func (q *Query) sep(i int) *Query {
 
 // Doubles is the query for the keys of target rows that have several source
 // rows which give them different new values.
-func Doubles(c *Change, r Range) *Query {
+func Doubles(c *Change, r Range) *Query { return doubles(c, r, false) }
+
+// DoublesShown is Doubles over the whole table with the least and the greatest of
+// each column's new values, as text, and how many source rows there are.
+func DoublesShown(c *Change) *Query { return doubles(c, Range{}, true) }
+
+func doubles(c *Change, r Range, show bool) *Query {
 	q := &Query{D: c.D}
 	q.With(c, false).Add("SELECT ")
 	keys := ""
@@ -446,6 +452,13 @@ func Doubles(c *Change, r Range) *Query {
 			keys += ", "
 		}
 		keys += "k" + itoa(i)
+	}
+	if show {
+		for i, s := range c.Set {
+			t := q.TextOf(s.Column, "n"+itoa(i))
+			q.Add(", ", q.D.Own("min"), "(", t, "), ", q.D.Own("max"), "(", t, ")")
+		}
+		q.Add(", count(*)")
 	}
 	q.Add(" FROM (SELECT ")
 	for i, k := range c.Table.Key.Columns {

@@ -142,6 +142,9 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	if s.Replacement != nil {
 		a.printReplacement(s.Replacement)
 	}
+	if s.Fill != nil {
+		report.PrintFill(o, s.Fill)
+	}
 	if len(s.Sample) > 0 {
 		o.Printf("\n")
 		a.printSample(s, width-2)

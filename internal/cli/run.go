@@ -205,6 +205,11 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 			}
 		}
 	}
+	if err == nil && r.UndoOf == 0 {
+		if sum.Fills, serr = p.Filled(ctx); serr != nil {
+			return serr
+		}
+	}
 	if err == nil && r.UndoOf == 0 && !c.Bool("no-search") {
 		sum.Search, serr = find.Again(ctx, p.DB, p.Tables, p.Replaced(), func(table string, n, of int, hits int64) {
 			live.Show(func(int) []string { return []string{findLine(table, n, of, hits)} }, func() string { return findLine(table, n, of, hits) }, false)

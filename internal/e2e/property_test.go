@@ -3,6 +3,8 @@ package e2e
 import (
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -80,6 +82,7 @@ func layouts() []layout {
 var changes = []struct {
 	name, sql, engine string
 	maria             string // MariaDB's form, if it is another
+	job               string // the step that stands for it, if it is not told by the statement
 }{
 	{name: "not idempotent", sql: "UPDATE %s SET n = n * 3 + 1 WHERE n IS NOT NULL"},
 	{name: "text grows", sql: "UPDATE %s SET txt = replace(txt, 'a', 'ÄÖ''a'), amt = round(amt * 1.05, 2) WHERE txt LIKE '%a%'"},
@@ -96,6 +99,14 @@ var changes = []struct {
 	{name: "delete using", sql: "DELETE FROM %s AS v USING other AS o WHERE o.k = v.n AND o.v > 10", engine: "postgres mariadb", maria: "DELETE FROM v USING %s AS v JOIN other AS o ON o.k = v.n WHERE o.v > 10"},
 	{name: "delete all", sql: "DELETE FROM %s"},
 	{name: "the first", sql: "UPDATE %s AS x SET n = coalesce(-n, 7), txt = concat('first ', txt) WHERE x.amt > 3 OR x.n IS NULL ORDER BY x.amt DESC, n, %k LIMIT 23", engine: "mariadb"},
+	{name: "filled by key", sql: "UPDATE %s AS v SET amt = o.v, txt = o.name FROM other AS o WHERE o.k = v.n", maria: "UPDATE %s AS v JOIN other AS o ON o.k = v.n SET v.amt = o.v, v.txt = o.name",
+		job: "from = 'other'\nmatch = { n = 'k' }\nfill = { amt = 'v', txt = 'name' }"},
+	{name: "filled with one of several, else NULL", sql: "UPDATE %s AS v SET txt = (SELECT o.name FROM other AS o WHERE o.v = v.n AND o.k = (SELECT max(p.k) FROM other AS p WHERE p.v = o.v))",
+		job: "from = 'other'\nmatch = { n = 'v' }\nfill = { txt = 'name' }\npick = 'k DESC'\nunmatched = 'null'"},
+	{name: "filled from itself", sql: "UPDATE %s AS v SET amt = x.top FROM (SELECT n AS g, max(amt) AS top FROM %s GROUP BY n) AS x WHERE x.g = v.n AND v.n > 3", maria: "UPDATE %s AS v JOIN (SELECT n AS g, max(amt) AS top FROM %s GROUP BY n) AS x ON x.g = v.n SET v.amt = x.top WHERE v.n > 3",
+		job: "from = '(SELECT n AS g, max(amt) AS top FROM %s GROUP BY n)'\nmatch = { n = 'g' }\nfill = { amt = 'top' }\nwhere = 'n > 3'"},
+	{name: "filled by a condition", sql: "UPDATE %s AS v SET n = o.v FROM other AS o WHERE o.k = v.n AND o.v < 20", maria: "UPDATE %s AS v JOIN other AS o ON o.k = v.n AND o.v < 20 SET v.n = o.v",
+		job: "from = 'other'\nmatch = 'other.k = %s.n AND other.v < 20'\nfill = { n = 'v' }"},
 	{name: "delete the first", sql: "DELETE FROM %s WHERE n > 3 ORDER BY n DESC, %k LIMIT 11", engine: "mariadb"},
 }
 
@@ -191,12 +202,14 @@ func oneLayout(t *testing.T, d *database, li int, l layout) {
 		t.Run(fmt.Sprintf("%s/%d rows", c.name, rows), func(t *testing.T) {
 			d.t = t
 			d.within = (li+ci)%10 != 0 // one in ten by the built program
-			oneProperty(d, l, sql, r, rows)
+			oneProperty(d, l, sql, c.job, r, rows)
 		})
 	}
 }
 
-func oneProperty(d *database, l layout, sql string, r *rand.Rand, rows int) {
+// oneProperty holds one change against one table. job is the step that stands for the
+// statement, "" where that is the statement itself.
+func oneProperty(d *database, l layout, sql, job string, r *rand.Rand, rows int) {
 	t := d.t
 	names := []string{d.quote("swept täble"), d.quote("single"), d.quote("plain"), d.quote("before")}
 	for i, n := range names {
@@ -216,6 +229,16 @@ func oneProperty(d *database, l layout, sql string, r *rand.Rand, rows int) {
 	on := func(table string) string {
 		return strings.NewReplacer("%s", table, "%k", strings.ReplaceAll(l.cols, `"`, "`")).Replace(sql)
 	}
+	told := func(table string) []string { // to the program
+		if job == "" {
+			return []string{"--sql", on(table)}
+		}
+		path := filepath.Join(t.TempDir(), "job.toml")
+		if err := os.WriteFile(path, []byte("[[step]]\ntable = '"+table+"'\n"+strings.ReplaceAll(job, "%s", table)+"\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return []string{path}
+	}
 	before := d.dump(names[3])
 	d.exec(on(names[2]))
 	want := d.dump(names[2])
@@ -231,21 +254,21 @@ func oneProperty(d *database, l layout, sql string, r *rand.Rand, rows int) {
 		}
 		return "sweep"
 	}
-	d.must(0, run(append(d.workers(r.IntN(4)), "--method", method(), "--sql", on(names[0]))...)...)
+	d.must(0, run(append(append(d.workers(r.IntN(4)), "--method", method()), told(names[0])...)...)...)
 	swept := last()
 	same(t, "batches against the statement", d.dump(names[0]), want)
 	d.must(0, "verify", swept)
-	d.must(3, run("--sql", on(names[0]))...) // it is done
+	d.must(3, run(told(names[0])...)...) // it is done
 	d.must(0, "undo", swept, "--batch", batch)
 	same(t, "undone", d.dump(names[0]), before)
 	d.must(0, "verify", last())
 	d.must(3, "undo", swept)
 
-	d.must(0, run("--again", "--method", "single", "--sql", on(names[1]))...)
+	d.must(0, run(append([]string{"--again", "--method", "single"}, told(names[1])...)...)...)
 	same(t, "single against the statement", d.dump(names[1]), want)
 
 	d.exec("DELETE FROM "+names[1], "INSERT INTO "+names[1]+copied(d, names[1], names[3]))
-	d.must(0, run("--again", "--keep", "none", "--method", method(), "--sql", on(names[1]))...)
+	d.must(0, run(append([]string{"--again", "--keep", "none", "--method", method()}, told(names[1])...)...)...)
 	same(t, "without kept values", d.dump(names[1]), want)
 }
 

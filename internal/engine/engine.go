@@ -68,6 +68,10 @@ type DB interface {
 	// KeptTable gives the statements that make the kept-values table.
 	KeptTable(kept *change.Kept) []string
 
+	// Stage makes a table of what a query gives, within the transaction where the
+	// engine can, in the place of one of that name.
+	Stage(ctx context.Context, tx *Tx, x Staging) error
+
 	// LedgerTable gives the name, as SQL text, of one of Jugatum's own tables;
 	// LedgerSetup the statements that must come before the first can be made.
 	LedgerTable(name string) string

@@ -8,6 +8,14 @@ import (
 
 // What engines do that stage a batch in its kept-values table before they write it.
 
+// Staging is a table of ours to be made of what a query gives.
+type Staging struct {
+	Table     string // as SQL text
+	Query     *change.Query
+	Index     []string // columns of the query by which rows are found, as far as an index can be made of them; none without
+	Temporary bool     // seen by this session alone, and gone with it
+}
+
 // Staged are the kept rows of a batch by their numbers: after From, up to To.
 // Beyond them may lie another lane's.
 type Staged struct{ From, To int64 }

@@ -175,7 +175,7 @@ type result struct {
 }
 
 func (x result) told() string {
-	return fmt.Sprintf("%s\nJUGATUM_CASE=%q\n%s;\n\nrun --sql %q %s\n%s\n%s", x.fault, x.Choice.String(), strings.Join(x.Setup, ";\n"), x.SQL, strings.Join(x.Args, " "), x.outcome, strings.Join(x.said, "\n"))
+	return fmt.Sprintf("%s\nJUGATUM_CASE=%q\n%s;\n\n%srun --sql %q %s\n%s\n%s", x.fault, x.Choice.String(), strings.Join(x.Setup, ";\n"), x.Job, x.SQL, strings.Join(x.Args, " "), x.outcome, strings.Join(x.said, "\n"))
 }
 
 // house is a database in two copies: for the plain statement, and for the program.
@@ -414,10 +414,17 @@ func (h *house) try(choice Choice) result {
 		return fail("dump: %v", err)
 	}
 
-	args := append([]string{"run", "--sql", x.SQL}, x.Args...)
+	what := []string{"--sql", x.SQL}
+	if x.Job != "" {
+		what = []string{filepath.Join(h.dir, "job.toml")}
+		if err := os.WriteFile(what[0], []byte(x.Job), 0o644); err != nil {
+			return fail("setup: %v", err)
+		}
+	}
+	args := append(append([]string{"run"}, what...), x.Args...)
 	accept := "any"
 	if x.Count == 1 {
-		status, out, errs := h.program(append([]string{"preview", "--json", "--sql", x.SQL}, without(x.Args, "--keep", "--workers", "--batch", "--every-row")...)...)
+		status, out, errs := h.program(append(append([]string{"preview", "--json"}, what...), without(x.Args, "--keep", "--workers", "--batch", "--every-row")...)...)
 		say("preview", status, out, errs)
 		var p struct{ Steps []struct{ Changes int64 } }
 		if status == 0 && json.Unmarshal([]byte(out), &p) == nil {

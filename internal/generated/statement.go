@@ -12,8 +12,10 @@ func (b *builder) statement() {
 	if where != "" {
 		where = " WHERE " + where
 	}
-	join := b.From == 1
+	join := b.From == 1 || b.Fill > 0
 	switch {
+	case b.Fill > 0:
+		b.filling(where)
 	case b.Delete == 1 && join && b.pg():
 		b.SQL = "DELETE FROM t USING o" + and(where, "o.k = t.n AND o.v < 6")
 	case b.Delete == 1 && join && b.maria():

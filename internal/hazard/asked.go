@@ -31,7 +31,18 @@ func nullKeys(l look) []Question {
 	return []Question{{From: q, Quick: true, args: []any{strings.Join(k.Names(), ", ")}}}
 }
 
+// lost are rows that match nothing, where there must be none.
+func lost(l look) []Question {
+	if j := l.c.Lookup; j == nil || j.Missing || j.Unmatched != change.Fail {
+		return nil
+	}
+	return []Question{{From: change.Lost(l.c), Quick: true, args: []any{l.c.Table}}}
+}
+
 func ambiguous(l look) []Question {
+	if l.c.Lookup != nil && l.c.Lookup.Unique {
+		return nil
+	}
 	if l.c.From.Empty() || l.c.Table.Key == nil || l.c.Verb != sqltext.Update {
 		return nil
 	}

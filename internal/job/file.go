@@ -17,6 +17,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"jugatum/internal/change"
+	"jugatum/internal/kind/fill"
 	"jugatum/internal/pace"
 	"jugatum/internal/sqltext"
 )
@@ -62,8 +63,9 @@ type fileStep struct {
 	In      []string          `toml:"in"`
 	Except  []string          `toml:"except"`
 	Replace *fileReplace      `toml:"replace"`
-	Expect  any               `toml:"expect"`
-	Check   []fileCheck       `toml:"check"`
+	fill.Keys
+	Expect any         `toml:"expect"`
+	Check  []fileCheck `toml:"check"`
 }
 
 type fileReplace struct {
@@ -225,9 +227,9 @@ func nearestKey(key toml.Key) string {
 		if t.Kind() != reflect.Struct {
 			return ""
 		}
-		for i := 0; i < t.NumField(); i++ {
-			if t.Field(i).Tag.Get("toml") == part {
-				t = t.Field(i).Type
+		for _, f := range reflect.VisibleFields(t) {
+			if f.Tag.Get("toml") == part {
+				t = f.Type
 				break
 			}
 		}
@@ -239,8 +241,10 @@ func nearestKey(key toml.Key) string {
 		return ""
 	}
 	var known []string
-	for i := 0; i < t.NumField(); i++ {
-		known = append(known, t.Field(i).Tag.Get("toml"))
+	for _, f := range reflect.VisibleFields(t) {
+		if name := f.Tag.Get("toml"); name != "" {
+			known = append(known, name)
+		}
 	}
 	return change.Nearest(key[len(key)-1], known)
 }
@@ -340,6 +344,19 @@ func (r *reader) step(i int, f fileStep) (Step, error) {
 			return fail(key, "%v", err)
 		}
 		s.Replace = rep
+	case f.Keys.Used():
+		if f.SQL != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete || f.top() {
+			return fail(".fill", "from, match and fill go with table, where and once; sql, let, set, put, delete, order, skip and first belong to other forms")
+		}
+		if f.Table == nil {
+			return fail("", "table, the one that is filled, is missing")
+		}
+		s.Table = *f.Table
+		var key string
+		var err error
+		if s.Fill, key, err = f.Keys.Read(func(key string, m any) []string { return r.keys(path+"."+key, m) }); err != nil {
+			return fail("."+key, "%v", err)
+		}
 	case f.SQL != nil && (f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete || f.top()):
 		return fail(".sql", "sql stands alone; table, where, let, set, put, delete, order, skip and first belong to the other form")
 	case f.SQL != nil:

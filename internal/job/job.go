@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"jugatum/internal/change"
+	"jugatum/internal/kind/fill"
 	"jugatum/internal/sqltext"
 )
 
@@ -54,6 +55,7 @@ type Limits struct {
 // Step is one change to one table.
 type Step struct {
 	change.Spec
+	Fill   *fill.Step // how columns are filled from other rows; nil for other kinds
 	Expect *Expect
 	Checks []Check
 }
@@ -136,6 +138,9 @@ func (j *Job) Digest(d sqltext.Dialect, values map[string]change.Value) string {
 		s := &form.Steps[i].Spec
 		s.SQL, s.Table, s.Where, s.Order = tokens(d, s.SQL), tokens(d, s.Table), tokens(d, s.Where), tokens(d, s.Order)
 		s.Let, s.Set = fieldTokens(d, s.Let), fieldTokens(d, s.Set)
+		if fill := form.Steps[i].Fill; fill != nil {
+			form.Steps[i].Fill = fill.Each(func(sql string) string { return tokens(d, sql) })
+		}
 	}
 	return "2:" + form.WrittenDigest(values)
 }
@@ -174,13 +179,14 @@ func (j *Job) WrittenDigest(values map[string]change.Value) string {
 	type stepForm struct {
 		Spec   change.Spec
 		Checks []Check
+		Fill   *fill.Step `json:",omitempty"`
 	}
 	form := struct {
 		Steps  []stepForm
 		Values map[string]change.Value
 	}{Values: values}
 	for _, s := range j.Steps {
-		form.Steps = append(form.Steps, stepForm{s.Spec, s.Checks})
+		form.Steps = append(form.Steps, stepForm{s.Spec, s.Checks, s.Fill})
 	}
 	b, err := json.Marshal(form)
 	if err != nil { // strings, booleans and maps of them always marshal

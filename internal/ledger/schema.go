@@ -321,6 +321,11 @@ func (l *Ledger) Kept(s *Step, c *change.Change) *change.Kept {
 	return k
 }
 
+// Source is the table of the rows that a step looks up, made before its first batch.
+func (l *Ledger) Source(run int64, s *Step) string {
+	return l.db.LedgerTable(fmt.Sprintf("source_%d_%d", run, s.N))
+}
+
 // Roster is the layout of a step's table of keys.
 func (l *Ledger) Roster(run int64, s *Step, c *change.Change) *change.Kept {
 	return change.NewRoster(l.db.LedgerTable(fmt.Sprintf("roster_%d_%d", run, s.N)), c)

@@ -130,7 +130,7 @@ func (p *Plan) Guard(r *runner.Runner) {
 // before asks what the job wants to hold before a step.
 func (p *Plan) before(ctx context.Context, w *runner.Work) error {
 	i := p.Job.Of(w.Step.Name)
-	if w.Change != p.part(i, 0) {
+	if w.Change.Whole() != p.part(i, 0) {
 		return nil // asked before the first table of the step
 	}
 	if p.Job.Steps[i].Expect != nil && i > 0 { // the first step's was asked before the run
@@ -166,7 +166,7 @@ func (p *Plan) checksBefore(ctx context.Context, step int) error {
 // which one of the job may have become several.
 func (p *Plan) after(ctx context.Context, w *runner.Work, all []*runner.Work) error {
 	i := p.Job.Of(w.Step.Name)
-	if w.Change != p.part(i, -1) {
+	if w.Change.Whole() != p.part(i, -1) {
 		return nil // asked after the last table of the step
 	}
 	if e := p.Job.Steps[i].Expect; e != nil {

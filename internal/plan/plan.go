@@ -7,11 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/job"
+	"jugatum/internal/kind/fill"
 	"jugatum/internal/preview"
 	"jugatum/internal/sqltext"
 )
@@ -70,44 +72,62 @@ func (p *Plan) build(ctx context.Context) error {
 			}
 			continue
 		}
-		first, err := p.change(ctx, s, s.Name, look)
-		if err != nil {
-			return err
+		parts := []fill.Part{{Spec: s.Spec}}
+		if s.Fill != nil {
+			var err error
+			if parts, err = s.Fill.Parts(p.DB.Dialect(), s.Spec, look); err != nil {
+				return p.Job.At(err)
+			}
 		}
-		heirs := first.Table.Heirs
-		if first.Only || len(heirs) == 0 {
-			p.Changes = append(p.Changes, first)
-			continue
-		}
-		if first.First != nil {
-			return p.Job.At(&change.FieldError{Step: s.Name, Field: "first", Err: fmt.Errorf("other tables inherit from %s, and the first rows of all of them together have no common key; name one table, or write UPDATE ONLY", first.Table)})
-		}
-		// The statement reaches the rows of other tables as well, each with keys and
-		// columns of its own: it becomes one change a table.
-		parent := first.Table
-		for _, t := range append([]change.TableName{{Schema: parent.Schema, Name: parent.Name}}, heirs...) {
-			name := s.Name + ": " + (&change.Table{Schema: t.Schema, Name: t.Name}).String()
-			c, err := p.change(ctx, s, name, func(schema, written string) (*change.Table, error) {
-				x, err := look(schema, written)
-				if err != nil || x != parent {
-					return x, err
-				}
-				return look(t.Schema, t.Name)
-			})
-			if err != nil {
+		for _, part := range parts {
+			part.Spec.Name = s.Name + part.Name
+			if err := p.step(ctx, s, part.Spec, look); err != nil {
 				return err
 			}
-			c.Split = true
-			p.Changes = append(p.Changes, c)
 		}
 	}
 	return nil
 }
 
-// change makes the change of a step, to be called name, and has the database read it.
-func (p *Plan) change(ctx context.Context, s job.Step, name string, look change.Catalogue) (*change.Change, error) {
-	spec := s.Spec
-	spec.Name = name
+// step makes the changes of a spec: one, or one for each table that its statement
+// reaches.
+func (p *Plan) step(ctx context.Context, s job.Step, spec change.Spec, look change.Catalogue) error {
+	first, err := p.change(ctx, s, spec, look)
+	if err != nil {
+		return err
+	}
+	heirs := first.Table.Heirs
+	if first.Only || len(heirs) == 0 {
+		p.Changes = append(p.Changes, first)
+		return nil
+	}
+	if first.First != nil {
+		return p.Job.At(&change.FieldError{Step: s.Name, Field: "first", Err: fmt.Errorf("other tables inherit from %s, and the first rows of all of them together have no common key; name one table, or write UPDATE ONLY", first.Table)})
+	}
+	// The statement reaches the rows of other tables as well, each with keys and
+	// columns of its own: it becomes one change a table.
+	parent := first.Table
+	for _, t := range append([]change.TableName{{Schema: parent.Schema, Name: parent.Name}}, heirs...) {
+		own := spec
+		own.Name += ": " + (&change.Table{Schema: t.Schema, Name: t.Name}).String()
+		c, err := p.change(ctx, s, own, func(schema, written string) (*change.Table, error) {
+			x, err := look(schema, written)
+			if err != nil || x != parent {
+				return x, err
+			}
+			return look(t.Schema, t.Name)
+		})
+		if err != nil {
+			return err
+		}
+		c.Split = true
+		p.Changes = append(p.Changes, c)
+	}
+	return nil
+}
+
+// change makes the change of a spec, and has the database read it.
+func (p *Plan) change(ctx context.Context, s job.Step, spec change.Spec, look change.Catalogue) (*change.Change, error) {
 	c, err := change.Build(p.DB.Dialect(), spec, p.Values, look)
 	if err != nil {
 		var nf *engine.NotFoundError
@@ -134,15 +154,38 @@ func (p *Plan) change(ctx context.Context, s job.Step, name string, look change.
 		}
 		return nil, err
 	}
-	if c.Reads, err = p.DB.Reads(ctx, c); err != nil {
-		return nil, err
+	c.Reads, err = p.reads(ctx, c, spec, look)
+	return c, err
+}
+
+// reads tells what a change reads while it is carried out. What is read once, before
+// the first batch, is none of that, but for whose rights and policies hold there. A
+// condition of the author's that joins it to the rows is asked in each batch.
+func (p *Plan) reads(ctx context.Context, c *change.Change, spec change.Spec, look change.Catalogue) (change.Reads, error) {
+	all, err := p.DB.Reads(ctx, c)
+	if err != nil || !c.Stages() || len(c.Lookup.Columns) == 0 {
+		return all, err
 	}
-	return c, nil
+	spec.Joint, spec.Once = nil, ""
+	spec.Set = slices.Clone(spec.Set)
+	for i := range spec.Set {
+		spec.Set[i].Expr = "NULL"
+	}
+	filter, err := change.Build(p.DB.Dialect(), spec, p.Values, look)
+	if err != nil {
+		return all, err
+	}
+	own, err := p.DB.Reads(ctx, filter)
+	own.Definer, own.Policies = all.Definer, all.Policies
+	return own, err
 }
 
 func fieldOf(s job.Step) string {
-	if s.SQL != "" {
+	switch {
+	case s.SQL != "":
 		return "sql"
+	case s.Fill != nil:
+		return "fill"
 	}
 	return "table"
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"jugatum/internal/change"
+	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
 	"jugatum/internal/runner"
 )
@@ -27,7 +28,40 @@ func (p *Plan) Work(l *ledger.Ledger, r *ledger.Run) ([]*runner.Work, error) {
 		}
 		out = append(out, &runner.Work{Step: st, Change: c, Kept: l.Kept(st, c)})
 	}
-	return out, nil
+	if r.UndoOf != 0 { // its values are kept
+		return out, nil
+	}
+	return out, p.sources(l, r, out)
+}
+
+// sources has the changes that read their source once read it from a table. All that
+// one step of the job became read the same one, made before the first of them begins
+// and dropped after the last.
+func (p *Plan) sources(l *ledger.Ledger, r *ledger.Run, work []*runner.Work) error {
+	tables := map[int]string{} // by the job's step
+	for i, w := range work {
+		c := w.Change
+		if !c.Stages() {
+			continue
+		}
+		of := p.Job.Of(c.Step)
+		if tables[of] == "" {
+			q, err := change.Source(c)
+			if err != nil {
+				return err
+			}
+			tables[of] = l.Source(r.ID, w.Step)
+			w.Staging = &engine.Staging{Table: tables[of], Query: q, Index: c.Lookup.Index}
+		}
+		var err error
+		if w.Change, err = c.Staged(tables[of]); err != nil {
+			return err
+		}
+		if i+1 == len(work) || p.Job.Of(work[i+1].Change.Step) != of {
+			w.Unstage = tables[of]
+		}
+	}
+	return nil
 }
 
 // sameKey refuses to go by another key than a run went by.

@@ -25,16 +25,18 @@ type Step struct {
 	Rehearsal *Rehearsal       `json:"rehearsal,omitempty"`
 	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
 	// Replacement is there for a step that replaces text.
-	Replacement *Replacement     `json:"replacement,omitempty"`
-	Key         []string         `json:"key"`
-	TableRows   int64            `json:"table_rows"`
-	Estimated   bool             `json:"table_rows_estimated"`
-	Matched     int64            `json:"matched"` // rows that the filter finds
-	Changes     int64            `json:"changes"` // of these, rows whose new value differs, or rows to delete
-	Columns     []Column         `json:"columns"`
-	Named       []string         `json:"named"` // names of in-between values
-	Sample      []Row            `json:"sample"`
-	Hazards     []hazard.Finding `json:"hazards"`
+	Replacement *Replacement `json:"replacement,omitempty"`
+	// Fill is there for a step that fills columns from other rows.
+	Fill      *Fill            `json:"fill,omitempty"`
+	Key       []string         `json:"key"`
+	TableRows int64            `json:"table_rows"`
+	Estimated bool             `json:"table_rows_estimated"`
+	Matched   int64            `json:"matched"` // rows that the filter finds
+	Changes   int64            `json:"changes"` // of these, rows whose new value differs, or rows to delete
+	Columns   []Column         `json:"columns"`
+	Named     []string         `json:"named"` // names of in-between values
+	Sample    []Row            `json:"sample"`
+	Hazards   []hazard.Finding `json:"hazards"`
 }
 
 // Column tells about one assigned column, over the rows that change. Figures
@@ -226,6 +228,12 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 		}
 		if err := p.sample(ctx, db, c, sample); err != nil {
 			return nil, err
+		}
+		if c.Lookup != nil && !c.Lookup.Missing && sample > 0 {
+			var err error
+			if p.Fill, err = Filled(ctx, db, c, sample); err != nil {
+				return nil, err
+			}
 		}
 	}
 	if h, ok := db.(engine.Housekeeper); ok {

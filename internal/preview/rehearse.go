@@ -107,6 +107,9 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	}
 	defer tx.Rollback()
 	x := &Rehearsal{LogRow: -1, Records: -1, KeptRow: -1}
+	if c, err = staged(ctx, db, tx, c); err != nil {
+		return nil, err
+	}
 	var kept *change.Kept
 	if keep {
 		kept = change.NewKept(db.LedgerTable("rehearsal"), c)
@@ -202,6 +205,34 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 		}
 	}
 	return x, nil
+}
+
+// staged makes what the change looks up, where that is read once, and gives the
+// change over it.
+func staged(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change) (*change.Change, error) {
+	if !c.Stages() {
+		return c, nil
+	}
+	setup, err := db.LedgerSetup(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, text := range setup {
+		if _, err := tx.Exec(ctx, text); err != nil {
+			return nil, fmt.Errorf("making a table for the rehearsal: %w", err)
+		}
+	}
+	x := engine.Staging{Table: db.LedgerTable("rehearsal_source"), Index: c.Lookup.Index}
+	if x.Query, err = change.Source(c); err != nil {
+		return nil, err
+	}
+	if ddl, ok := db.(engine.DDLCommitter); ok {
+		x.Temporary = ddl.DDLCommits()
+	}
+	if err := db.Stage(ctx, tx, x); err != nil {
+		return nil, fmt.Errorf("reading the source: %w", err)
+	}
+	return c.Staged(x.Table)
 }
 
 // estimate reckons from the batch to the step: by the rows scanned where the

@@ -9,6 +9,7 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/find"
 	"jugatum/internal/ledger"
+	"jugatum/internal/preview"
 	"jugatum/internal/sqltext"
 )
 
@@ -51,6 +52,7 @@ type Run struct {
 	Waits     []ledger.Wait    `json:"longest_waits,omitempty"`
 	Signals   []ledger.Signal  `json:"signals,omitempty"`
 	Search    []find.LeftOver  `json:"search,omitempty"` // of the replaced texts, after the run
+	Fills     []*preview.Fill  `json:"fill,omitempty"`   // of steps that fill columns, after the run
 
 	elapsed  time.Duration
 	replicas bool // it was paced by replicas, which a resume wants named again

@@ -23,6 +23,7 @@ func (s *Run) Print(o *term.Out, db string) {
 		s.printSkipped(o, 10, fmt.Sprintf("`jugatum show %d%s` lists them all", s.Run, db))
 	}
 	PrintHousekeeping(o, s.Keeping)
+	printFills(o, s.Fills)
 	printSearch(o, s.Search)
 	s.printNext(o, db)
 }

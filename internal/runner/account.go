@@ -89,7 +89,7 @@ func (r *Runner) explain(ctx context.Context, w *Work, st *ledger.Step, fault fu
 	if err != nil || certain == nil {
 		return err
 	}
-	q := change.Missed(w.Change, w.Kept, certain)
+	q := change.Missed(w.Change.Whole(), w.Kept, certain)
 	missed, err := count(q)
 	switch {
 	case err != nil && r.DB.Fault(err) == engine.Data: // a row that was set aside may be one that cannot even be looked at

@@ -3,6 +3,7 @@ package runner
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"jugatum/internal/change"
@@ -30,6 +31,9 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	way := k.method(w)
 	if fresh {
 		if err := k.patiently(ctx, func() error {
+			if err := k.stage(ctx, w); err != nil {
+				return err
+			}
 			end, rows, err := way.begin(ctx)
 			if err != nil {
 				return err
@@ -90,8 +94,35 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	err := k.patiently(ctx, func() error { return r.Ledger.EndStep(ctx, k.session, r.Run, w.Step) })
 	if err == nil {
 		way.drop(ctx)
+		k.unstage(ctx, w)
 	}
 	return err
+}
+
+// stage makes the table of the rows that the step looks up. One of an earlier try
+// may be there.
+func (k *worker) stage(ctx context.Context, w *Work) error {
+	if w.Staging == nil {
+		return nil
+	}
+	k.tell(true, func(p *Progress) { p.Note = "reading the source once" })
+	tx, err := k.session.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := k.DB.Stage(ctx, tx, *w.Staging); err != nil {
+		return fmt.Errorf("reading the source: %w", err)
+	}
+	return tx.Commit(ctx)
+}
+
+// unstage drops it, unless rows were set aside, which are to be tried again with the
+// very values. It may fail: the table is dropped with the run's others then.
+func (k *worker) unstage(ctx context.Context, w *Work) {
+	if w.Unstage != "" && k.asides.Load() == 0 {
+		k.session.Conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+w.Unstage)
+	}
 }
 
 // open lists the lanes of a step that are not finished.

@@ -30,9 +30,16 @@ type Work struct {
 	Step   *ledger.Step
 	Change *change.Change
 	Kept   *change.Kept // nil without kept values
-	Undo   bool         // put the kept values back instead
-	UpTo   int64        // for an undo: number of the last kept row,
-	Rows   int64        // and how many are kept; numbers may be left out
+
+	// Staging is what the change's source is made of before the first batch; nil if
+	// its rows are read where they are, or a step before it has made it. Unstage is the
+	// table that no step after this one reads any more.
+	Staging *engine.Staging
+	Unstage string
+
+	Undo bool  // put the kept values back instead
+	UpTo int64 // for an undo: number of the last kept row,
+	Rows int64 // and how many are kept; numbers may be left out
 }
 
 // Runner carries out one run.

@@ -106,7 +106,7 @@ func (s *Step) missed(ctx context.Context, db engine.DB, r *ledger.Run, w *runne
 		s.Certain = true
 		certain = func(q *change.Query, alias string) { x.Untouched(q, alias, r.Options.Moment) }
 	}
-	q := change.Missed(c, w.Kept, certain)
+	q := change.Missed(c.Whole(), w.Kept, certain)
 	err := db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&s.Missed)
 	if err == nil {
 		return nil

@@ -1,0 +1,43 @@
+package generated
+
+import "strings"
+
+// filling writes a step that fills columns, and the statement that it stands for.
+// where is the filter with its WHERE, or nothing.
+func (b *builder) filling(where string) {
+	update := func(source, on, set string) {
+		b.SQL = "UPDATE t SET " + set + " FROM " + source + and(where, on)
+		if b.maria() {
+			b.SQL = "UPDATE t JOIN " + source + " ON " + on + " SET t." + strings.ReplaceAll(set, ", ", ", t.") + where
+		}
+	}
+	keys := ""
+	switch b.Fill {
+	case 1: // found by the source's key
+		keys = "from = 'o'\nmatch = { n = 'k' }\nfill = { m = 'v', txt = 'name' }"
+		update("o", "o.k = t.n", "m = o.v, txt = o.name")
+	case 2: // what rows are matched by is filled itself
+		keys = "from = 'o'\nmatch = { n = 'k' }\nfill = { n = 'v' }"
+		update("o", "o.k = t.n", "n = o.v")
+	case 3: // one of several
+		keys = "from = 'o'\nmatch = { n = 'v' }\nfill = { m = 'k', txt = 'name' }\npick = 'k DESC'"
+		update("o", "o.v = t.n AND o.k = (SELECT max(p.k) FROM o AS p WHERE p.v = o.v)", "m = o.k, txt = o.name")
+	case 4: // from the table itself
+		query := "(SELECT n AS g, count(*) AS c FROM t GROUP BY n)"
+		keys = "from = '" + query + "'\nmatch = { n = 'g' }\nfill = { m = 'c' }"
+		update(query+" AS s", "s.g = t.n", "m = s.c")
+	case 5: // the others become NULL
+		keys = "from = 'o'\nmatch = { n = 'k' }\nfill = { m = 'v', txt = 'name' }\nunmatched = 'null'"
+		b.SQL = "UPDATE t SET m = (SELECT o.v FROM o WHERE o.k = t.n), txt = (SELECT o.name FROM o WHERE o.k = t.n)" + where
+	case 6: // by a condition
+		keys = "from = 'o'\nmatch = 'o.k = t.n AND o.v < 6'\nfill = { n = 'v' }"
+		update("o", "o.k = t.n AND o.v < 6", "n = o.v")
+	case 7: // from a view, the others become NULL
+		keys = "from = 'vo'\nmatch = { n = 'k + 1' }\nfill = { m = 'v' }\nunmatched = 'null'"
+		b.SQL = "UPDATE t SET m = (SELECT vo.v FROM vo WHERE vo.k + 1 = t.n)" + where
+	}
+	b.Job = "[[step]]\ntable = 't'\n" + keys + "\n"
+	if where != "" {
+		b.Job += `where = """` + strings.TrimPrefix(where, " WHERE ") + `"""` + "\n"
+	}
+}

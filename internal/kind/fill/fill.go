@@ -1,0 +1,412 @@
+// Package fill is the kind of step that fills columns of a table with values of
+// another table, or of a query, whose rows match.
+package fill
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+// Keys are the keys of such a step in a job file, besides table, where and once.
+type Keys struct {
+	From      *string           `toml:"from"`
+	Match     any               `toml:"match"`
+	Fill      map[string]string `toml:"fill"`
+	Unmatched *string           `toml:"unmatched"`
+	Pick      *string           `toml:"pick"`
+	Advise    bool              `toml:"advise"`
+}
+
+// Used reports whether any of the keys is there.
+func (k Keys) Used() bool {
+	return k.From != nil || k.Match != nil || k.Fill != nil || k.Unmatched != nil || k.Pick != nil || k.Advise
+}
+
+// Step is such a step as its author wrote it.
+type Step struct {
+	From      string         // a table, or a query in brackets
+	Match     []change.Field // a column of the target, and the expression over the source that it equals
+	On        string         `json:",omitempty"` // instead of Match: a condition over both
+	Fill      []change.Field // a column of the target, and the expression over the source that it is to hold
+	Unmatched change.Unmatched
+	Pick      string `json:",omitempty"` // the order by which one of several source rows is taken
+	Advise    bool   `json:"-"`          // tell which constraints could be set afterwards
+}
+
+// Read makes the step of its keys. order gives the keys of a table in the order of
+// the file. field is where a fault is.
+func (k Keys) Read(order func(key string, m any) []string) (s *Step, field string, err error) {
+	s = &Step{Unmatched: change.Leave, Advise: k.Advise}
+	if k.From == nil {
+		return nil, "", errors.New("from is missing: the table that the values come from, or a query in brackets")
+	}
+	if s.From = strings.TrimSpace(*k.From); s.From == "" {
+		return nil, "from", errors.New("from is empty; it names a table, or is a query in brackets")
+	}
+	switch m := k.Match.(type) {
+	case nil:
+		return nil, "", errors.New("match is missing: { column = \"column of the source\" }, or an SQL condition")
+	case string:
+		if s.On = m; strings.TrimSpace(m) == "" {
+			return nil, "match", errors.New("match is empty")
+		}
+	case map[string]any:
+		for _, name := range order("match", m) {
+			text, ok := m[name].(string)
+			if !ok {
+				return nil, "match." + name, fmt.Errorf("match.%s: expected a text, the source's column", name)
+			}
+			s.Match = append(s.Match, change.Field{Name: name, Expr: text})
+		}
+		if len(s.Match) == 0 {
+			return nil, "match", errors.New("match is empty")
+		}
+	default:
+		return nil, "match", errors.New("match: expected { column = \"column of the source\" }, or a text with an SQL condition")
+	}
+	for _, name := range order("fill", k.Fill) {
+		s.Fill = append(s.Fill, change.Field{Name: name, Expr: k.Fill[name]})
+	}
+	if len(s.Fill) == 0 {
+		return nil, "fill", errors.New("fill is missing: { column = \"column of the source\" }")
+	}
+	if k.Unmatched != nil {
+		s.Unmatched = change.Unmatched(*k.Unmatched)
+		if !slices.Contains([]change.Unmatched{change.Leave, change.Null, change.Fail}, s.Unmatched) {
+			return nil, "unmatched", fmt.Errorf("unmatched: %q is not leave, null or fail", *k.Unmatched)
+		}
+	}
+	if k.Pick != nil {
+		if s.Pick = *k.Pick; strings.TrimSpace(s.Pick) == "" {
+			return nil, "pick", errors.New("pick is empty; leave it out to have rows with several source rows refused")
+		}
+		if s.On != "" {
+			return nil, "pick", errors.New("pick goes with a match of columns; here, let from be a query that gives each row once")
+		}
+	}
+	return s, "", nil
+}
+
+// Each calls do for every piece of SQL of the step, to be replaced by what it gives.
+func (s *Step) Each(do func(sql string) string) *Step {
+	out := *s
+	out.From, out.On, out.Pick = do(s.From), do(s.On), do(s.Pick)
+	out.Match, out.Fill = slices.Clone(s.Match), slices.Clone(s.Fill)
+	for _, list := range [][]change.Field{out.Match, out.Fill} {
+		for i := range list {
+			list[i].Expr = do(list[i].Expr)
+		}
+	}
+	return &out
+}
+
+// Names of columns of the source as the change reads them: matched ones and others.
+const (
+	matched = "jugatum_m"
+	filled  = "jugatum_f"
+)
+
+// Part is one of the changes that a step comes to: its spec, and the end of its name.
+type Part struct {
+	Name string // "" for the first
+	Spec change.Spec
+}
+
+// Parts makes the changes' specs: one that fills, and where rows without a match are
+// to be NULL one for those. spec has the step's name, table, filter and marker.
+func (s *Step) Parts(d sqltext.Dialect, spec change.Spec, tables change.Catalogue) ([]Part, error) {
+	p := parts{d: d, s: s, spec: spec, tables: tables}
+	return p.make()
+}
+
+type parts struct {
+	d      sqltext.Dialect
+	s      *Step
+	spec   change.Spec
+	tables change.Catalogue
+
+	target *change.Table
+	ref    string        // how SQL refers to it
+	source *change.Table // nil if the source is a query, or nothing is known of it
+	origin string        // the source as an item of a FROM list, with its alias
+	alias  string        // how the job's SQL calls it
+}
+
+func (p *parts) fail(field string, format string, args ...any) error {
+	return &change.FieldError{Step: p.spec.Name, Field: field, Err: fmt.Errorf(format, args...)}
+}
+
+func (p *parts) make() ([]Part, error) {
+	var err error
+	if p.target, p.ref, err = change.Target(p.d, p.spec, p.tables); err != nil {
+		return nil, err
+	}
+	if err := p.origins(); err != nil {
+		return nil, err
+	}
+	if err := p.check(); err != nil {
+		return nil, err
+	}
+	first := p.spec
+	for i, f := range p.s.Fill {
+		first.Set = append(first.Set, change.Field{Name: f.Name, Expr: p.as() + "." + filled + strconv.Itoa(i+1)})
+	}
+	out := []Part{{"", p.joined(first, false)}}
+	if p.s.Unmatched != change.Null {
+		return out, nil
+	}
+	rest := p.spec
+	for _, f := range p.s.Fill {
+		rest.Set = append(rest.Set, change.Field{Name: f.Name, Expr: "NULL"})
+	}
+	return append(out, Part{": no match", p.joined(rest, true)}), nil
+}
+
+// origins reads where the values come from.
+func (p *parts) origins() error {
+	tokens, err := sqltext.Lex(p.d, p.s.From)
+	if err != nil {
+		return &change.FieldError{Step: p.spec.Name, Field: "from", Err: err}
+	}
+	if len(tokens) > 0 && tokens[0].Punct("(") {
+		inner := strings.TrimSuffix(strings.TrimPrefix(p.s.From, "("), ")")
+		if !tokens[len(tokens)-1].Punct(")") || inner == p.s.From {
+			return p.fail("from", "expected a query in brackets, and nothing after it; it is called source")
+		}
+		if err := sqltext.Query(p.d, inner); err != nil {
+			return &change.FieldError{Step: p.spec.Name, Field: "from", Err: err}
+		}
+		p.alias, p.origin = "source", "("+inner+") AS source"
+		return nil
+	}
+	table, name, err := change.AnotherTable(p.d, p.spec, "from", p.s.From, p.tables)
+	var fault *change.FieldError
+	if errors.As(err, &fault) {
+		return err
+	}
+	if err == nil { // else a view, or what is not there, of which the server will tell
+		p.source = table
+	}
+	if p.source == p.target {
+		return p.fail("from", "%s is the table that is filled; let from be a query over it, in brackets", p.target)
+	}
+	p.alias, p.origin = name.Text, p.s.From+" AS "+name.Text
+	return nil
+}
+
+// check reads every piece of SQL by itself, so that none can reach into another.
+func (p *parts) check() error {
+	expression := func(field, text string) error {
+		if _, err := sqltext.Expression(p.d, text); err != nil {
+			return &change.FieldError{Step: p.spec.Name, Field: field, Err: err}
+		}
+		return nil
+	}
+	for _, m := range p.s.Match {
+		if p.column(m.Name) == nil {
+			return p.fail("match."+m.Name, "table %s has no column %q%s", p.target, m.Name, near(p.target, m.Name))
+		}
+		if err := expression("match."+m.Name, m.Expr); err != nil {
+			return err
+		}
+	}
+	for _, f := range p.s.Fill {
+		if err := expression("fill."+f.Name, f.Expr); err != nil {
+			return err
+		}
+	}
+	if p.s.On != "" {
+		if err := expression("match", p.s.On); err != nil {
+			return err
+		}
+	}
+	if p.s.Pick != "" {
+		if err := expression("pick", p.s.Pick); err != nil {
+			return err
+		}
+	}
+	if p.s.Unmatched == change.Null {
+		return p.checkNull()
+	}
+	return nil
+}
+
+// checkNull refuses what makes it unsure which rows match nothing. They are found by
+// a statement of their own, after that which fills the others: what a row is matched
+// by must not have changed by then.
+func (p *parts) checkNull() error {
+	for _, t := range p.target.Triggers {
+		if t.Update {
+			return p.fail("unmatched", "null takes a statement of its own after the one that fills, and trigger %s may change in between what a row is matched by; leave it out and write a step for those rows", t.Name)
+		}
+	}
+	matched := map[*change.Column]bool{}
+	for _, m := range p.s.Match {
+		matched[p.column(m.Name)] = true
+	}
+	on, err := sqltext.Expression(p.d, p.s.On)
+	for _, t := range on.Tokens {
+		if col := p.target.Column(p.d, t); err == nil && col != nil {
+			matched[col] = true
+		}
+	}
+	for col := range matched {
+		if col.Generated {
+			return p.fail("unmatched", "null cannot be told by %s.%s, which the database computes and which may change with what is filled", p.target, col.Name)
+		}
+		for _, fk := range p.target.ReferredBy {
+			if fk.Own(p.target) && slices.Contains(fk.Columns, col.Name) && fk.OnUpdate != "NO ACTION" && fk.OnUpdate != "RESTRICT" {
+				return p.fail("unmatched", "null cannot be told by %s.%s, which follows another row of the table (%s)", p.target, col.Name, fk.Name)
+			}
+		}
+	}
+	for _, f := range p.s.Fill {
+		col := p.column(f.Name)
+		switch {
+		case col == nil: // told when the change is made
+		case matched[col]:
+			return p.fail("unmatched", "null cannot be told by %s.%s, which is filled itself", p.target, col.Name)
+		case col.NotNull:
+			return p.fail("unmatched", "%s.%s is NOT NULL and cannot become NULL where nothing matches", p.target, col.Name)
+		}
+	}
+	return nil
+}
+
+func near(t *change.Table, name string) string {
+	var names []string
+	for _, c := range t.Columns {
+		names = append(names, c.Name)
+	}
+	if n := change.Nearest(name, names); n != "" {
+		return fmt.Sprintf("; did you mean %q?", n)
+	}
+	return ""
+}
+
+// column finds a column of the target by a key of the job file.
+func (p *parts) column(name string) *change.Column {
+	if c := p.target.Named(name); c != nil {
+		return c
+	}
+	return p.target.Column(p.d, sqltext.Token{Kind: sqltext.Ident, Text: name})
+}
+
+// plain is the column of the source that an expression is, nil if it is none.
+func (p *parts) plain(expr string) *change.Column {
+	tokens, err := sqltext.Lex(p.d, expr)
+	if p.source == nil || err != nil || len(tokens) != 1 {
+		return nil
+	}
+	return p.source.Column(p.d, tokens[0])
+}
+
+// as is how a change calls the source: by a name of ours, but in a condition of the
+// author's by the author's.
+func (p *parts) as() string {
+	if p.s.On != "" {
+		return p.alias
+	}
+	return "jugatum_source"
+}
+
+// joined gives a change its source. Where the values of a row are found by an index
+// of a table they are read there; otherwise they are worked out once, before the
+// first batch, and not once a batch.
+func (p *parts) joined(spec change.Spec, missing bool) change.Spec {
+	j := &change.Joint{As: p.as(), Missing: missing, Unmatched: p.s.Unmatched}
+	var match []string
+	for i, m := range p.s.Match {
+		col := p.column(m.Name)
+		j.Columns = append(j.Columns, col.Name)
+		j.Index = append(j.Index, matched+strconv.Itoa(i+1))
+		match = append(match, p.ref+"."+p.d.Quote(col.Name)+" = "+p.as()+"."+j.Index[i])
+	}
+	j.Match = strings.Join(match, " AND ")
+	if p.s.On != "" {
+		j.Match = p.s.On
+	}
+	query := p.query()
+	j.From = "(" + query + ") AS " + p.as()
+	indexed, unique := p.indexed()
+	j.Unique = unique
+	if !indexed {
+		j.Query = query
+	}
+	spec.Joint = j
+	return spec
+}
+
+// query gives the source's rows: what is matched, and what is filled in.
+func (p *parts) query() string {
+	var names, cols, by []string
+	add := func(name, expr string) {
+		names = append(names, name)
+		cols = append(cols, "("+expr+") AS "+name)
+	}
+	for i, m := range p.s.Match {
+		add(matched+strconv.Itoa(i+1), m.Expr)
+		by = append(by, "("+m.Expr+")")
+	}
+	for i, f := range p.s.Fill {
+		add(filled+strconv.Itoa(i+1), f.Expr)
+	}
+	if p.s.On != "" {
+		cols = append([]string{p.alias + ".*"}, cols...)
+	}
+	if p.s.Pick == "" {
+		return "SELECT " + strings.Join(cols, ", ") + " FROM " + p.origin
+	}
+	// Rows that are the first alike stay both, to be refused if they give other values.
+	cols = append(cols, "rank() OVER (PARTITION BY "+strings.Join(by, ", ")+" ORDER BY "+p.s.Pick+") AS jugatum_rank")
+	return "SELECT " + strings.Join(names, ", ") + " FROM (SELECT " + strings.Join(cols, ", ") + " FROM " + p.origin + ") AS jugatum_p WHERE jugatum_rank = 1"
+}
+
+// indexed reports whether the rows that match a row are found where they are, and
+// whether the catalogue says that there is at most one. A condition of the author's
+// over a table is left to the server.
+func (p *parts) indexed() (indexed, unique bool) {
+	if p.source == nil || p.s.Pick != "" {
+		return false, false
+	}
+	if p.s.On != "" {
+		return true, false
+	}
+	var cols []string
+	same := true // they compare alike on both sides, and equal means the same
+	for _, m := range p.s.Match {
+		col := p.plain(m.Expr)
+		if col == nil {
+			return false, false
+		}
+		cols = append(cols, col.Name)
+		same = same && col.Class == change.Number && p.column(m.Name).Class == change.Number && col.Type == p.column(m.Name).Type
+	}
+	find := func(names []string, key bool) {
+		if len(names) < len(cols) || !slices.ContainsFunc(cols, func(c string) bool { return c == names[0] }) {
+			return
+		}
+		for i, c := range cols {
+			if !slices.Contains(names[:len(cols)], c) || slices.Contains(cols[:i], c) {
+				return
+			}
+		}
+		indexed = true
+		unique = unique || same && key && len(names) == len(cols)
+	}
+	if k := p.source.Key; k != nil {
+		find(k.Names(), !k.MayNull)
+	}
+	for _, ix := range p.source.Indexes {
+		if !ix.Partial {
+			find(ix.Columns, false) // a unique one may not be valid
+		}
+	}
+	return indexed, unique && len(p.source.Heirs) == 0 // each table has its own index
+}

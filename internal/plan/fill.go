@@ -1,0 +1,26 @@
+package plan
+
+import (
+	"context"
+
+	"jugatum/internal/preview"
+)
+
+// shownAfter is how many values and rows are listed of each step after a run.
+const shownAfter = 6
+
+// Filled tells of the steps that fill columns what they find now in their sources,
+// and where it is asked for which constraints hold and could be declared.
+func (p *Plan) Filled(ctx context.Context) (out []*preview.Fill, err error) {
+	for _, c := range p.Changes {
+		if c.Lookup == nil || c.Lookup.Missing {
+			continue
+		}
+		f, err := preview.Filled(ctx, p.DB, c, shownAfter)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, f)
+	}
+	return out, nil
+}
