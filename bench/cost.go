@@ -15,7 +15,7 @@ const costHead = `Time of a run divided by that of the same run by a program tha
 func (b *bench) costs(rounds int) (string, error) {
 	text := ""
 	for _, s := range shapes(b.engine) {
-		if s.job != "" || s.rare {
+		if s.job != "" || s.rare || s.sources {
 			continue // a fixed cost of little things would be all that is told apart
 		}
 		if err := b.fresh(); err != nil {

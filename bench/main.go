@@ -35,7 +35,8 @@ type shape struct {
 	bare      float64 // highest ratio wanted without kept values
 	kept      float64 // with
 	rare      bool    // few rows change
-	job       string  // a job that does the same as sql, with new values computed in Go
+	job       string  // a job that does the same as sql
+	sources   bool    // it reads the tables rate and cargo
 }
 
 const (
@@ -49,11 +50,29 @@ func shapes(engine string) []shape {
 		bare, kept, rare = 1.25, 2, 1.5
 	}
 	return []shape{
-		{"1 in 8 rows, text replaced", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", bare, kept, false, ""},
-		{"1 in 8 rows, text replaced in Go", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", inGo, inGo, false, "[[step]]\nin = [\"visit.note\"]\nreplace = { find = \"http://charts\", with = \"https://charts\" }\n"},
-		{"every row computed", "UPDATE visit SET dues = round(dues * 1.05, 2) WHERE id > 0", bare, kept, false, ""},
-		{"1 in 1,000 rows, no index", "UPDATE visit SET berth = berth + 1000 WHERE berth = 500", rare, rare, true, ""},
+		{"1 in 8 rows, text replaced", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", bare, kept, false, "", false},
+		{"1 in 8 rows, text replaced in Go", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", inGo, inGo, false, "[[step]]\nin = [\"visit.note\"]\nreplace = { find = \"http://charts\", with = \"https://charts\" }\n", false},
+		{"every row computed", "UPDATE visit SET dues = round(dues * 1.05, 2) WHERE id > 0", bare, kept, false, "", false},
+		{"1 in 1,000 rows, no index", "UPDATE visit SET berth = berth + 1000 WHERE berth = 500", rare, rare, true, "", false},
+		filled(engine, "every row filled by a key", "rate", "rate.berth = visit.berth", "rate.day_rate", filledBare, kept,
+			"from = \"rate\"\nmatch = { berth = \"berth\" }\nfill = { dues = \"day_rate\" }\n"),
+		filled(engine, "1 in 2 rows filled from sums", "("+sums+") AS s", "s.visit_id = visit.id", "s.tonnes", filledBare, kept,
+			"from = \"("+sums+")\"\nmatch = { id = \"visit_id\" }\nfill = { dues = \"tonnes\" }\n"),
 	}
+}
+
+const (
+	filledBare = 1.15 // ratio wanted of a step that fills, without kept values
+	sums       = "SELECT visit_id, sum(tonnes) AS tonnes FROM cargo GROUP BY visit_id"
+)
+
+// filled is a step that fills dues, and the join that does the same.
+func filled(engine, name, source, on, value string, bare, kept float64, job string) shape {
+	sql := "UPDATE visit SET dues = " + value + " FROM " + source + " WHERE " + on
+	if engine == "mariadb" {
+		sql = "UPDATE visit JOIN " + source + " ON " + on + " SET visit.dues = " + value
+	}
+	return shape{name, sql, bare, kept, false, "[[step]]\ntable = \"visit\"\n" + job, true}
 }
 
 // wanted is -only.
@@ -183,6 +202,7 @@ type bench struct {
 	maria            *testserver.MariaDB
 	file             string
 	rows             int
+	sources          bool // the tables that some changes read are made as well
 }
 
 func newBench(engine, bin, dir string, rows int) (*bench, error) {
@@ -286,6 +306,9 @@ func (b *bench) fresh() error {
 		texts = []string{"PRAGMA journal_mode = WAL", "CREATE TABLE visit (id INTEGER PRIMARY KEY, berth INTEGER, dues NUMERIC, note TEXT)",
 			"INSERT INTO visit " + fmt.Sprintf(fill, fmt.Sprintf("(WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s)", b.rows)), "PRAGMA wal_checkpoint(TRUNCATE)"}
 	}
+	if b.sources {
+		texts = append(texts, b.sourceTables()...)
+	}
 	for _, text := range texts {
 		if _, err := b.db.ExecContext(ctx, text); err != nil {
 			return fmt.Errorf("%s: %w", text, err)
@@ -295,6 +318,28 @@ func (b *bench) fresh() error {
 		return b.settle()
 	}
 	return nil
+}
+
+// sourceTables makes a table of a value for each berth, and one of two rows for each
+// second visit.
+func (b *bench) sourceTables() []string {
+	numbers := func(n int) string {
+		switch b.engine {
+		case "postgres":
+			return fmt.Sprintf("generate_series(1, %d) AS i", n)
+		case "mariadb":
+			return fmt.Sprintf("(SELECT seq AS i FROM seq_1_to_%d) AS s", n)
+		}
+		return fmt.Sprintf("(WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s)", n)
+	}
+	texts := []string{"DROP TABLE IF EXISTS rate", "DROP TABLE IF EXISTS cargo",
+		"CREATE TABLE rate (berth integer PRIMARY KEY, day_rate numeric(10,2))", "INSERT INTO rate SELECT i - 1, -3.5 * i FROM " + numbers(997),
+		"CREATE TABLE cargo (visit_id bigint, line integer, tonnes numeric(9,3), PRIMARY KEY (visit_id, line))",
+		"INSERT INTO cargo SELECT i - i % 2 + 1, i % 2, -0.25 - i % 500 FROM " + numbers(b.rows)}
+	if b.engine == "postgres" {
+		texts = append(texts, "VACUUM (ANALYZE) rate", "VACUUM (ANALYZE) cargo", "CHECKPOINT")
+	}
+	return texts
 }
 
 // settle has MariaDB write its dirty pages and clear up old versions, as
@@ -337,6 +382,7 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 			}
 		}
 	}
+	b.sources = s.sources
 	ratios, singles := make([][]float64, len(list)), []float64{}
 	for round := range rounds {
 		if err := b.fresh(); err != nil {

@@ -119,10 +119,10 @@ func (c *Change) assigned(col *Column) *Set {
 
 // Repeatable reports whether the change gives the same values when it is worked
 // out a second time in the same transaction: nothing goes into it but the row
-// itself and functions that are known to be pure, named in lower case, and no
-// trigger changes rows in between.
+// itself, rows that were read once before, and functions that are known to be pure,
+// named in lower case, and no trigger changes rows in between.
 func (c *Change) Repeatable(pure map[string]bool) bool {
-	if !c.From.Empty() || !c.With.Empty() || c.First != nil {
+	if !c.From.Empty() && c.Whole() == c || !c.With.Empty() || c.First != nil {
 		return false
 	}
 	for _, t := range c.Table.Triggers {

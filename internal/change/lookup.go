@@ -113,6 +113,9 @@ func (c *Change) Staged(table string) (*Change, error) {
 // table of their own.
 func (c *Change) Stages() bool { return c.Lookup != nil && c.Lookup.Query != "" }
 
+// LooksUp reports whether the change finds its values in a table of ours, by an index.
+func (c *Change) LooksUp() bool { return c.Whole() != c && len(c.Lookup.Columns) > 0 }
+
 // Whole is the change as it reads its rows where they come from, whatever has
 // become of a table that was made of them.
 func (c *Change) Whole() *Change {
@@ -120,6 +123,25 @@ func (c *Change) Whole() *Change {
 		return c
 	}
 	return c.Lookup.whole
+}
+
+// Known is the change of rows that are known to match: all that is asked of them is
+// what joins them to the rows that they look up.
+func (c *Change) Known() *Change {
+	out := *c
+	out.Where = sqltext.Fragment{}
+	if !c.From.Empty() && c.Lookup != nil {
+		out.Where = c.Lookup.Match
+	}
+	return &out
+}
+
+// Sought is the change of the rows that the step's own filter finds, whatever they
+// match.
+func (c *Change) Sought() *Change {
+	out := *c
+	out.From, out.Where = sqltext.Fragment{}, c.Lookup.Where
+	return &out
 }
 
 // Lost is the query, from FROM on, for the rows of the target within the step's

@@ -36,7 +36,7 @@ func (a *app) runCmd() *cli.Command {
 			replicaFlag(),
 			awaitFlag(),
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values (old and new ones, for verify and undo) or none"},
-			&cli.BoolFlag{Name: "no-search", Usage: "do not look through the database for replaced texts once more after the run"},
+			&cli.BoolFlag{Name: "no-search", Usage: "do not look once more after the run: for replaced texts, and for what a fill found no match for"},
 			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back first; the summary sets what it estimated against what came"},
 			&cli.StringFlag{Name: "accept", Usage: "the number of rows that will change, or any: then nothing is counted beforehand"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant"},
@@ -205,7 +205,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 			}
 		}
 	}
-	if err == nil && r.UndoOf == 0 {
+	if err == nil && r.UndoOf == 0 && !c.Bool("no-search") {
 		if sum.Fills, serr = p.Filled(ctx); serr != nil {
 			return serr
 		}

@@ -32,6 +32,10 @@ type Unpacker interface {
 	Unpacked(s *Session, kept *change.Kept, from, to int64) *change.Kept
 }
 
+// SourceStager is met by engines on which a table that values are looked up in is
+// best read once, into one of ours: there a batch need not lock its rows.
+type SourceStager interface{ StagesSources() bool }
+
 // Skimmer is met by engines that can go through the rows of a large query
 // quicker than database/sql.
 type Skimmer interface {

@@ -42,6 +42,9 @@ func (p *Plan) Choose(ctx context.Context, c *change.Change, matched int64) (str
 	if c.Rewrite != nil {
 		return "sweep", nil
 	}
+	if c.Lookup != nil { // what the planner makes of the source says little of the rows
+		c = c.Sought()
+	}
 	if c.Table.Rows < rosterFrom || c.Where.Empty() && c.From.Empty() {
 		return "sweep", nil
 	}

@@ -75,7 +75,7 @@ func (p *Plan) build(ctx context.Context) error {
 		parts := []fill.Part{{Spec: s.Spec}}
 		if s.Fill != nil {
 			var err error
-			if parts, err = s.Fill.Parts(p.DB.Dialect(), s.Spec, look); err != nil {
+			if parts, err = s.Fill.Parts(p.DB.Dialect(), s.Spec, look, p.stagesSources()); err != nil {
 				return p.Job.At(err)
 			}
 		}
@@ -87,6 +87,12 @@ func (p *Plan) build(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// stagesSources reports whether the engine would rather have a joined table read once.
+func (p *Plan) stagesSources() bool {
+	x, ok := p.DB.(engine.SourceStager)
+	return ok && x.StagesSources()
 }
 
 // step makes the changes of a spec: one, or one for each table that its statement

@@ -3,7 +3,12 @@ package sqltext
 // Query checks that src is one query and nothing else: SELECT, WITH or VALUES that
 // changes no row, writes no file, makes no table and locks nothing. What is not
 // one is an *Error at its place. Which functions it calls is not looked at.
-func Query(d Dialect, src string) error {
+func Query(d Dialect, src string) error { return query(d, src, false) }
+
+// Source checks that src is one query as Query does, in which parameters may stand.
+func Source(d Dialect, src string) error { return query(d, src, true) }
+
+func query(d Dialect, src string, params bool) error {
 	tokens, err := Lex(d, src)
 	if err != nil {
 		return err
@@ -26,10 +31,12 @@ func Query(d Dialect, src string) error {
 		case t.Punct("("):
 			depth++
 		case t.Punct(")"):
-			depth--
+			if depth--; depth < 0 {
+				return fail(t, "this bracket was not opened")
+			}
 		case t.Punct(";"):
 			return fail(t, "expected one query, and nothing after it")
-		case t.Kind == Param:
+		case t.Kind == Param && !params:
 			return fail(t, "parameters are not known here")
 		case i > 0 && tokens[i-1].Punct("."): // a column may be called like that
 		case t.Is("INTO"):
@@ -39,6 +46,9 @@ func Query(d Dialect, src string) error {
 		case begins && !call && (t.Is("INSERT") || t.Is("UPDATE") || t.Is("DELETE") || t.Is("MERGE") || t.Is("REPLACE")):
 			return fail(t, "a query that changes rows is not accepted")
 		}
+	}
+	if depth > 0 {
+		return fail(tokens[len(tokens)-1], "a bracket is not closed after this")
 	}
 	return nil
 }

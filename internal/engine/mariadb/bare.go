@@ -6,7 +6,6 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
 // Batches without kept values, and batches of rows whose keys are known.
@@ -120,12 +119,12 @@ func (db *DB) sparse(ctx context.Context, tx *engine.Tx, c *change.Change, r cha
 	v.keys = nil
 	e.Scanned = v.scanned
 	db.knows(c).seldom(int64(keys.len())*dense < e.Scanned)
-	these := *c
+	these := c
 	if frozen {
-		these.Where = sqltext.Fragment{}
+		these = c.Known()
 	}
 	var err error
-	e.Changed, err = byKeys(ctx, tx, &these, r, keys)
+	e.Changed, err = byKeys(ctx, tx, these, r, keys)
 	tx.S.State.(*session).changed = e.Changed
 	return err
 }

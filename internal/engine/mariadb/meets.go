@@ -30,4 +30,5 @@ var (
 	_ engine.Packer           = (*DB)(nil)
 	_ engine.Unpacker         = (*DB)(nil)
 	_ engine.RowWriter        = (*DB)(nil)
+	_ engine.SourceStager     = (*DB)(nil)
 )

@@ -132,9 +132,8 @@ func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		if int64(n)*dense > scanned {
 			changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, part))
 		} else {
-			same := *c // these rows are as they were when the filter was asked
-			same.Where = sqltext.Fragment{}
-			changed, err = byKeys(ctx, tx, &same, part, &x.keys)
+			// These rows are as they were when the filter was asked.
+			changed, err = byKeys(ctx, tx, c.Known(), part, &x.keys)
 		}
 		if err != nil || changed != int64(n) {
 			return false, nil, err
@@ -210,7 +209,8 @@ type foreseen struct {
 	last    change.KeyValue // the key to go on after; nil at the end
 }
 
-// foresee reads them, without locks. It reports false if one of them cannot be packed.
+// foresee reads them, without locks. It reports false if one of them cannot be packed,
+// or has several source rows.
 func (db *DB) foresee(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range) (foreseen, bool, error) {
 	x := foreseen{packs: newPacker(kept)}
 	q := &change.Query{D: d}
@@ -239,9 +239,18 @@ func (db *DB) foresee(ctx context.Context, tx *engine.Tx, c *change.Change, kept
 		into[i] = &values[i]
 	}
 	k, o := len(kept.Keys), len(kept.Old)
+	before := make([][]byte, k) // the key of the row before
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return x, false, err
+		}
+		if !c.From.Empty() {
+			if x.matched > 0 && equal(before, values[:k]) {
+				return x, false, nil
+			}
+			for i, v := range values[:k] {
+				before[i] = append(before[i][:0], v...)
+			}
 		}
 		x.matched++
 		full := x.packs.bytes+len(x.keys.text)+8*len(x.keys.ends) > heldBytes
@@ -264,6 +273,15 @@ func (db *DB) foresee(ctx context.Context, tx *engine.Tx, c *change.Change, kept
 		}
 	}
 	return x, true, rows.Err()
+}
+
+func equal(a [][]byte, b []sql.RawBytes) bool {
+	for i := range a {
+		if string(a[i]) != string(b[i]) {
+			return false
+		}
+	}
+	return true
 }
 
 func differ(a, b []sql.RawBytes) bool {

@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
@@ -21,9 +22,14 @@ const (
 // bytes each, and with several columns, it stays within what an index can hold.
 const prefix = "(100)"
 
+// StagesSources is true: batches over a table of ours that nobody changes can be worked
+// out twice, and need not be staged row by row.
+func (db *DB) StagesSources() bool { return true }
+
 // Stage makes the table by one statement, which commits what came before it in the
-// transaction, and which the server takes back as a whole if it fails. The table has
-// a key of its own, which some servers demand.
+// transaction, and which the server takes back as a whole if it fails. Its rows lie in
+// the order of what they are found by; those without it would match nothing. Some
+// servers demand the key.
 func (db *DB) Stage(ctx context.Context, tx *engine.Tx, x engine.Staging) error {
 	create := "CREATE OR REPLACE TABLE "
 	if x.Temporary {
@@ -31,11 +37,13 @@ func (db *DB) Stage(ctx context.Context, tx *engine.Tx, x engine.Staging) error 
 	}
 	with := func(index []string) error {
 		q := &change.Query{D: d, Args: x.Query.Args}
-		q.Add(create, x.Table, " (jugatum_n bigint unsigned NOT NULL AUTO_INCREMENT PRIMARY KEY")
-		if len(index) > 0 {
-			q.Add(", KEY (", strings.Join(index, ", "), ")")
+		q.Add(create, x.Table, " (PRIMARY KEY (", strings.Join(append(slices.Clone(index), "jugatum_n"), ", "), ")) ENGINE = InnoDB AS SELECT jugatum_q.*, row_number() OVER () AS jugatum_n FROM (", x.Query.String(), ") AS jugatum_q")
+		for i, name := range x.Index {
+			q.Add([]string{" WHERE ", " AND "}[min(i, 1)], name, " IS NOT NULL")
 		}
-		q.Add(") ENGINE = InnoDB AS ", x.Query.String())
+		if len(x.Index) > 0 {
+			q.Add(" ORDER BY ", strings.Join(x.Index, ", "))
+		}
 		_, err := tx.Exec(ctx, q.String(), q.Args...)
 		return err
 	}
@@ -50,5 +58,14 @@ func (db *DB) Stage(ctx context.Context, tx *engine.Tx, x engine.Staging) error 
 			err = with(nil)
 		}
 	}
-	return err
+	if err != nil || x.Temporary {
+		return err
+	}
+	// What the server knows of a table that was just filled is that it is empty, and
+	// a batch would begin with reading all of it.
+	rows, err := tx.Query(ctx, "ANALYZE NO_WRITE_TO_BINLOG TABLE "+x.Table)
+	if err != nil {
+		return err
+	}
+	return rows.Close()
 }

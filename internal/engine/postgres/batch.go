@@ -43,7 +43,8 @@ type ways struct{ hashjoin, mergejoin, indexscan string }
 var (
 	// anyWay leaves the planner its choice: a change with sources of its own.
 	anyWay = ways{"on", "on", "on"}
-	// byRow joins row by row: kept rows, or locked ones, each looked up by key.
+	// byRow joins row by row: kept rows, or locked ones, each looked up by key, or in a
+	// source of ours, all of which the planner would rather hash for every batch.
 	byRow = ways{"off", "off", "on"}
 	// byPage reads a range of keys page by page (a bitmap scan), which takes half
 	// the time of going to the heap for each index entry, and joins rows read
@@ -142,7 +143,7 @@ func (db *DB) batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 			reading = byRow
 		}
 	}
-	if c.Loaded { // each new value looks its row up
+	if c.Loaded || c.LooksUp() && r.Hi != nil { // each new value looks its row up, or each row its value
 		reading, locked = byRow, byRow
 	}
 	if err := st.steer(ctx, tx, reading); err != nil {

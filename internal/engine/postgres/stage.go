@@ -24,9 +24,12 @@ func (db *DB) Stage(ctx context.Context, tx *engine.Tx, x engine.Staging) error 
 		if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_index"); err != nil {
 			return err
 		}
-		// Of types without an order, and of texts too long for a page, there is none;
-		// then the table is read through, or hashed.
-		if _, err := tx.Exec(ctx, "CREATE INDEX ON "+x.Table+" ("+strings.Join(x.Index, ", ")+")"); err != nil {
+		// Of types without an order, and of texts too long for a page, there is none.
+		for _, index := range []string{" (" + strings.Join(x.Index, ", ") + ")", " USING hash (" + x.Index[0] + ")"} {
+			_, err := tx.Exec(ctx, "CREATE INDEX ON "+x.Table+index)
+			if err == nil {
+				break
+			}
 			if ctx.Err() != nil || db.Fault(err) == engine.Connection {
 				return err
 			}

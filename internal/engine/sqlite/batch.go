@@ -46,6 +46,9 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	if e.Matched, err = exec(ctx, tx, stage(c, kept, r)); err != nil {
 		return e, err
 	}
+	if err := leastKey(ctx, tx, c, kept, base); err != nil {
+		return e, err
+	}
 	staged := e.Matched
 	rows := engine.Staged{From: base, To: math.MaxInt64} // one lane: nothing lies beyond
 	since := " WHERE seq > ?"
@@ -66,7 +69,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	}
 	if staged > 0 {
 		q := write(c, kept, base)
-		if staged == e.Matched && c.Repeatable(pure) && dense(r, staged) {
+		if staged == e.Matched && c.From.Empty() && c.Repeatable(pure) && dense(r, staged) {
 			// Every row that matches changes, and working the values out again gives
 			// the same ones: the statement itself writes them without looking each
 			// row up. With few rows in a range the look-up is the cheaper way.
@@ -101,6 +104,25 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	}
 	err = tx.Scan(ctx, "SELECT coalesce(max(seq), ?) FROM "+kept.Table, []any{base}, &e.Kept)
 	return e, err
+}
+
+// leastKey keeps a new key below the range of integers as SQLite stores it: the real
+// number at its very end becomes the least integer in a row's number, and stays a
+// real number anywhere else.
+func leastKey(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, base int64) error {
+	if c.Verb != sqltext.Update || !c.ChangesKey() || !c.Table.Key.Integer {
+		return nil
+	}
+	for _, n := range kept.New {
+		if n.Of != c.Table.Key.Columns[0] {
+			continue
+		}
+		name := d.Quote(n.Name)
+		if _, err := tx.Exec(ctx, "UPDATE "+kept.Table+" SET "+name+" = CAST("+name+" AS INTEGER) WHERE seq > ? AND typeof("+name+") = 'real' AND "+name+" = -9223372036854775808", base); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // pure are functions of SQLite that give the same result for the same

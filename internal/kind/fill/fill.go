@@ -119,9 +119,10 @@ type Part struct {
 }
 
 // Parts makes the changes' specs: one that fills, and where rows without a match are
-// to be NULL one for those. spec has the step's name, table, filter and marker.
-func (s *Step) Parts(d sqltext.Dialect, spec change.Spec, tables change.Catalogue) ([]Part, error) {
-	p := parts{d: d, s: s, spec: spec, tables: tables}
+// to be NULL one for those. spec has the step's name, table, filter and marker. once
+// is whether a table that is joined is to be read once, too.
+func (s *Step) Parts(d sqltext.Dialect, spec change.Spec, tables change.Catalogue, once bool) ([]Part, error) {
+	p := parts{d: d, s: s, spec: spec, tables: tables, once: once}
 	return p.make()
 }
 
@@ -130,6 +131,7 @@ type parts struct {
 	s      *Step
 	spec   change.Spec
 	tables change.Catalogue
+	once   bool
 
 	target *change.Table
 	ref    string        // how SQL refers to it
@@ -147,17 +149,20 @@ func (p *parts) make() ([]Part, error) {
 	if p.target, p.ref, err = change.Target(p.d, p.spec, p.tables); err != nil {
 		return nil, err
 	}
-	if err := p.origins(); err != nil {
-		return nil, err
-	}
 	if err := p.check(); err != nil {
 		return nil, err
 	}
+	p.s = p.s.Each(p.uncommented)
+	if err := p.origins(); err != nil {
+		return nil, err
+	}
+	j := p.joint()
 	first := p.spec
 	for i, f := range p.s.Fill {
-		first.Set = append(first.Set, change.Field{Name: f.Name, Expr: p.as() + "." + filled + strconv.Itoa(i+1)})
+		first.Set = append(first.Set, change.Field{Name: f.Name, Expr: p.value(j, i)})
 	}
-	out := []Part{{"", p.joined(first, false)}}
+	first.Joint = j
+	out := []Part{{"", first}}
 	if p.s.Unmatched != change.Null {
 		return out, nil
 	}
@@ -165,7 +170,10 @@ func (p *parts) make() ([]Part, error) {
 	for _, f := range p.s.Fill {
 		rest.Set = append(rest.Set, change.Field{Name: f.Name, Expr: "NULL"})
 	}
-	return append(out, Part{": no match", p.joined(rest, true)}), nil
+	missing := *j
+	missing.Missing = true
+	rest.Joint = &missing
+	return append(out, Part{": no match", rest}), nil
 }
 
 // origins reads where the values come from.
@@ -179,7 +187,7 @@ func (p *parts) origins() error {
 		if !tokens[len(tokens)-1].Punct(")") || inner == p.s.From {
 			return p.fail("from", "expected a query in brackets, and nothing after it; it is called source")
 		}
-		if err := sqltext.Query(p.d, inner); err != nil {
+		if err := sqltext.Source(p.d, inner); err != nil {
 			return &change.FieldError{Step: p.spec.Name, Field: "from", Err: err}
 		}
 		p.alias, p.origin = "source", "("+inner+") AS source"
@@ -193,7 +201,7 @@ func (p *parts) origins() error {
 	if err == nil { // else a view, or what is not there, of which the server will tell
 		p.source = table
 	}
-	if p.source == p.target {
+	if p.source != nil && p.source.Schema == p.target.Schema && p.source.Name == p.target.Name {
 		return p.fail("from", "%s is the table that is filled; let from be a query over it, in brackets", p.target)
 	}
 	p.alias, p.origin = name.Text, p.s.From+" AS "+name.Text
@@ -279,6 +287,16 @@ func (p *parts) checkNull() error {
 	return nil
 }
 
+// uncommented is a piece of SQL without its comments, which could hide what stands
+// after it.
+func (p *parts) uncommented(text string) string {
+	tokens, err := sqltext.Lex(p.d, text)
+	if err != nil {
+		return text
+	}
+	return sqltext.Fragment{Tokens: tokens}.String()
+}
+
 func near(t *change.Table, name string) string {
 	var names []string
 	for _, c := range t.Columns {
@@ -307,8 +325,8 @@ func (p *parts) plain(expr string) *change.Column {
 	return p.source.Column(p.d, tokens[0])
 }
 
-// as is how a change calls the source: by a name of ours, but in a condition of the
-// author's by the author's.
+// as is how a change calls the source: in a condition of the author's by the author's
+// name, else by one that no column of the target's filter can be taken for.
 func (p *parts) as() string {
 	if p.s.On != "" {
 		return p.alias
@@ -316,35 +334,58 @@ func (p *parts) as() string {
 	return "jugatum_source"
 }
 
-// joined gives a change its source. Where the values of a row are found by an index
-// of a table they are read there; otherwise they are worked out once, before the
-// first batch, and not once a batch.
-func (p *parts) joined(spec change.Spec, missing bool) change.Spec {
-	j := &change.Joint{As: p.as(), Missing: missing, Unmatched: p.s.Unmatched}
+// joint is how the source is joined to the target. A table is joined as it is where
+// an index finds the rows and nothing is worked out from its columns, unless the
+// engine would rather not. Anything else is worked out once, before the first batch:
+// some servers would do so in every batch. A condition of the author's over a table is left to the server.
+func (p *parts) joint() *change.Joint {
+	j := &change.Joint{As: p.as(), Unmatched: p.s.Unmatched}
+	direct := p.source != nil && p.s.On != ""
+	if p.s.On == "" {
+		direct, j.Unique = p.indexed()
+		direct = direct && !p.once
+	}
 	var match []string
 	for i, m := range p.s.Match {
 		col := p.column(m.Name)
+		name := matched + strconv.Itoa(i+1)
 		j.Columns = append(j.Columns, col.Name)
-		j.Index = append(j.Index, matched+strconv.Itoa(i+1))
-		match = append(match, p.ref+"."+p.d.Quote(col.Name)+" = "+p.as()+"."+j.Index[i])
+		j.Index = append(j.Index, name)
+		if direct {
+			name = p.d.Quote(p.plain(m.Expr).Name)
+		}
+		match = append(match, p.ref+"."+p.d.Quote(col.Name)+" = "+j.As+"."+name)
 	}
-	j.Match = strings.Join(match, " AND ")
-	if p.s.On != "" {
+	if j.Match = strings.Join(match, " AND "); p.s.On != "" {
 		j.Match = p.s.On
 	}
-	query := p.query()
-	j.From = "(" + query + ") AS " + p.as()
-	indexed, unique := p.indexed()
-	j.Unique = unique
-	if !indexed {
-		j.Query = query
+	if direct {
+		j.From = p.s.From + " AS " + j.As
+		return j
 	}
-	spec.Joint = j
-	return spec
+	j.Query = p.query()
+	j.From = "(" + j.Query + ") AS " + j.As
+	return j
 }
 
-// query gives the source's rows: what is matched, and what is filled in.
+// value is the expression for a column that is filled.
+func (p *parts) value(j *change.Joint, i int) string {
+	expr := p.s.Fill[i].Expr
+	switch col := p.plain(expr); {
+	case p.s.On == "" && j.Query != "":
+		return j.As + "." + filled + strconv.Itoa(i+1)
+	case col != nil:
+		return j.As + "." + p.d.Quote(col.Name)
+	}
+	return expr // beside a condition of the author's, where both tables have their names
+}
+
+// query gives the source's rows: what is matched, and what is filled in; all columns
+// beside a condition of the author's.
 func (p *parts) query() string {
+	if p.s.On != "" {
+		return "SELECT * FROM " + p.origin
+	}
 	var names, cols, by []string
 	add := func(name, expr string) {
 		names = append(names, name)
@@ -357,9 +398,6 @@ func (p *parts) query() string {
 	for i, f := range p.s.Fill {
 		add(filled+strconv.Itoa(i+1), f.Expr)
 	}
-	if p.s.On != "" {
-		cols = append([]string{p.alias + ".*"}, cols...)
-	}
 	if p.s.Pick == "" {
 		return "SELECT " + strings.Join(cols, ", ") + " FROM " + p.origin
 	}
@@ -368,15 +406,16 @@ func (p *parts) query() string {
 	return "SELECT " + strings.Join(names, ", ") + " FROM (SELECT " + strings.Join(cols, ", ") + " FROM " + p.origin + ") AS jugatum_p WHERE jugatum_rank = 1"
 }
 
-// indexed reports whether the rows that match a row are found where they are, and
-// whether the catalogue says that there is at most one. A condition of the author's
-// over a table is left to the server.
+// indexed reports whether the table's rows can be joined as they are, found by an
+// index; and whether the catalogue says that there is at most one for each row.
 func (p *parts) indexed() (indexed, unique bool) {
 	if p.source == nil || p.s.Pick != "" {
 		return false, false
 	}
-	if p.s.On != "" {
-		return true, false
+	for _, f := range p.s.Fill {
+		if p.plain(f.Expr) == nil {
+			return false, false
+		}
 	}
 	var cols []string
 	same := true // they compare alike on both sides, and equal means the same
@@ -388,25 +427,20 @@ func (p *parts) indexed() (indexed, unique bool) {
 		cols = append(cols, col.Name)
 		same = same && col.Class == change.Number && p.column(m.Name).Class == change.Number && col.Type == p.column(m.Name).Type
 	}
-	find := func(names []string, key bool) {
-		if len(names) < len(cols) || !slices.ContainsFunc(cols, func(c string) bool { return c == names[0] }) {
-			return
+	begins := func(names []string) bool { // with the matched columns, in whatever order
+		if len(names) < len(cols) {
+			return false
 		}
 		for i, c := range cols {
 			if !slices.Contains(names[:len(cols)], c) || slices.Contains(cols[:i], c) {
-				return
+				return false
 			}
 		}
+		return true
+	}
+	if k := p.source.Key; k != nil && begins(k.Names()) {
 		indexed = true
-		unique = unique || same && key && len(names) == len(cols)
+		unique = same && !k.MayNull && len(k.Columns) == len(cols) && len(p.source.Heirs) == 0 // each table has its own index
 	}
-	if k := p.source.Key; k != nil {
-		find(k.Names(), !k.MayNull)
-	}
-	for _, ix := range p.source.Indexes {
-		if !ix.Partial {
-			find(ix.Columns, false) // a unique one may not be valid
-		}
-	}
-	return indexed, unique && len(p.source.Heirs) == 0 // each table has its own index
+	return indexed || slices.ContainsFunc(p.source.Indexes, func(ix change.Index) bool { return !ix.Partial && begins(ix.Columns) }), unique
 }
