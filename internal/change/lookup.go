@@ -13,6 +13,11 @@ type Joint struct {
 	Unmatched Unmatched
 	Unique    bool // no two rows match the same row of the target, by what the catalogue says
 
+	// Table is what From reads, nil if that is a query or a view; Copied gives for each
+	// column that is filled the one of the table that its value is, nil if it is none.
+	Table  *Table
+	Copied []*Column
+
 	// Query, if not empty, gives the rows of From, which are to be read once, into a
 	// table that is made before the first batch. Index lists those of its columns that
 	// Match compares.

@@ -39,11 +39,16 @@ func lost(l look) []Question {
 	return []Question{{From: change.Lost(l.c), Quick: true, args: []any{l.c.Table}}}
 }
 
-func ambiguous(l look) []Question {
-	if l.c.Lookup != nil && l.c.Lookup.Unique {
+// ambiguousFill is asked also where nothing is counted: a step that fills promises it.
+func ambiguousFill(l look) []Question {
+	if l.c.Lookup == nil || l.c.Lookup.Unique || l.c.From.Empty() || l.c.Table.Key == nil {
 		return nil
 	}
-	if l.c.From.Empty() || l.c.Table.Key == nil || l.c.Verb != sqltext.Update {
+	return []Question{{From: change.Doubles(l.c, change.Range{}).Within(" FROM (", ") AS jugatum_d"), Quick: true}}
+}
+
+func ambiguous(l look) []Question {
+	if l.c.Lookup != nil || l.c.From.Empty() || l.c.Table.Key == nil || l.c.Verb != sqltext.Update {
 		return nil
 	}
 	return []Question{{From: change.Doubles(l.c, change.Range{}).Within(" FROM (", ") AS jugatum_d"), Bare: true}}

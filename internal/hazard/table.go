@@ -60,6 +60,7 @@ var table = []Hazard{
 
 	{"null-key", Refusal, false, "{rows} have NULL in the key (%s) and would not be reached; give them a key first, or use --method single --keep none", nil, nullKeys},
 	{"ambiguous-source", Refusal, false, "for {rows} there are several source rows, which give different new values; make the match unique", nil, ambiguous},
+	{"ambiguous-source", Refusal, false, "for {rows} there are several source rows, which give different new values; pick the first by an order that leaves no two alike (pick), or make the match unique", nil, ambiguousFill},
 	{"unmatched", Refusal, false, "{rows} of %s match no row of the source, and unmatched = \"fail\" allows none: add what the source lacks, narrow where, or choose \"leave\" or \"null\"", nil, lost},
 	{"unique-collision", Warning, false, "{n} values of the unique index %s would stand more than once", nil, collisions},
 	{Cascade, Refusal, true, "{rows} of %s go with them (on %s %s); undo cannot put that back: --despite " + Cascade + " if it is meant", nil, cascades("delete", "CASCADE")},

@@ -20,6 +20,11 @@ func (p *Plan) Filled(ctx context.Context) (out []*preview.Fill, err error) {
 		if err != nil {
 			return nil, err
 		}
+		if p.Job.Steps[p.Job.Of(c.Step)].Fill.Advise {
+			if err := f.Advise(ctx, p.DB, c); err != nil {
+				return nil, err
+			}
+		}
 		out = append(out, f)
 	}
 	return out, nil

@@ -145,3 +145,17 @@ func eachRow(ctx context.Context, db engine.DB, c *change.Change, q *change.Quer
 	}
 	return rows.Err()
 }
+
+// Advise lists what could be declared by the rows as they are.
+func (f *Fill) Advise(ctx context.Context, db engine.DB, c *change.Change) error {
+	for _, a := range change.Advices(c) {
+		var against int64
+		if err := db.JobPool().QueryRowContext(ctx, "SELECT count(*) FROM (SELECT 1"+a.Against.String()+" LIMIT 1) AS jugatum_e", a.Against.Args...).Scan(&against); err != nil {
+			return fmt.Errorf("step %q: %w", c.Step, err)
+		}
+		if against == 0 {
+			f.Advice = append(f.Advice, a.Text)
+		}
+	}
+	return nil
+}

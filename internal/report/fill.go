@@ -11,6 +11,7 @@ import (
 
 // PrintFill tells what a step that fills columns from other rows finds, and does not.
 func PrintFill(o *term.Out, f *preview.Fill) {
+	o.Printf("\n")
 	if f.Unmatched > 0 {
 		what := map[change.Unmatched]string{change.Leave: "stay as they are", change.Null: "become NULL", change.Fail: "are not allowed"}[change.Unmatched(f.Becomes)]
 		o.Printf("  %s rows match nothing and %s\n", o.Paint(term.Warn, term.Count(f.Unmatched)), what)
@@ -61,7 +62,7 @@ func PrintFill(o *term.Out, f *preview.Fill) {
 // printFills tells it after a run, with what could be declared now.
 func printFills(o *term.Out, list []*preview.Fill) {
 	for _, f := range list {
-		o.Printf("\n  %s\n", o.Paint(term.Bold, "after step "+term.Clean(f.Step)))
+		o.Printf("\n  %s", o.Paint(term.Bold, "after step "+term.Clean(f.Step)))
 		PrintFill(o, f)
 		for _, text := range f.Advice {
 			o.Printf("  %s %s\n", o.Paint(term.Good, "advice"), term.Clean(text))

@@ -345,6 +345,10 @@ func (p *parts) joint() *change.Joint {
 		direct, j.Unique = p.indexed()
 		direct = direct && !p.once
 	}
+	j.Table = p.source
+	for _, f := range p.s.Fill {
+		j.Copied = append(j.Copied, p.plain(f.Expr))
+	}
 	var match []string
 	for i, m := range p.s.Match {
 		col := p.column(m.Name)

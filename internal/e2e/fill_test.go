@@ -1,0 +1,160 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+// job writes a job file and gives its path.
+func (d *database) job(text string) string {
+	d.t.Helper()
+	path := filepath.Join(d.t.TempDir(), "job.toml")
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		d.t.Fatal(err)
+	}
+	return path
+}
+
+// filledJSON is what is told of a step that fills columns.
+type filledJSON struct {
+	Columns   []string
+	Rows      int64 `json:"source_rows"`
+	Unused    int64 `json:"source_rows_unused"`
+	Unmatched int64
+	Values    []struct {
+		Values []*string
+		Rows   int64
+	} `json:"unmatched_values"`
+	Several []struct {
+		Key     string
+		Rows    int64 `json:"source_rows"`
+		Choices []struct{ Column, Least, Greatest string }
+	}
+	Advice []string
+}
+
+// TestFill: what a step that fills columns finds and does not find is told before and
+// after, rows with several source rows are refused or one is picked, and rows without
+// any stay, become NULL or are refused.
+func TestFill(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE quay (id "+d.integer()+" PRIMARY KEY, name varchar(40), rank_no integer)", "CREATE TABLE visit (id "+d.integer()+" PRIMARY KEY, quay_name varchar(40), quay_id "+d.integer()+")",
+			"INSERT INTO quay VALUES (1, 'NORTH', 1), (2, 'SOUTH', 1), (3, 'SOUTH', 2), (4, 'EAST', 1), (5, 'EAST', 1), (6, 'SPARE', 1)",
+			"INSERT INTO visit SELECT i, CASE i % 10 WHEN 0 THEN 'NROTH' WHEN 1 THEN NULL WHEN 2 THEN 'WEST' ELSE 'NORTH' END, 9 FROM "+d.numbers(100))
+		step := "[[step]]\nname = \"quays\"\ntable = \"visit\"\nfrom = \"quay\"\nmatch = { quay_name = \"name\" }\nfill = { quay_id = \"id\" }\nadvise = true\n"
+		before := d.dump("visit")
+		preview := func(job string) filledJSON {
+			var p struct{ Steps []struct{ Fill filledJSON } }
+			if err := json.Unmarshal([]byte(d.must(0, "preview", "--json", job).out), &p); err != nil {
+				t.Fatal(err)
+			}
+			return p.Steps[0].Fill
+		}
+		f := preview(d.job(step))
+		if f.Rows != 6 || f.Unused != 5 || f.Unmatched != 30 || len(f.Values) != 3 || f.Values[0].Rows != 10 || len(f.Several) != 0 || !slices.Equal(f.Columns, []string{"quay_name"}) {
+			t.Errorf("%+v", f)
+		}
+		d.must(3, "run", d.job(step+"unmatched = \"fail\"\n"), "--accept", "any")
+		same(t, "a fill that misses rows", d.dump("visit"), before)
+		d.must(0, "run", d.job(step+"unmatched = \"fail\"\nwhere = \"visit.quay_name = 'NORTH'\"\n"), "--accept", "70")
+
+		d.exec("UPDATE visit SET quay_id = 9", "UPDATE visit SET quay_name = 'SOUTH' WHERE id = 7", "UPDATE visit SET quay_name = 'EAST' WHERE id = 8")
+		before = d.dump("visit")
+		f = preview(d.job(step))
+		if len(f.Several) != 2 || f.Several[0].Key != "7" || f.Several[0].Rows != 2 || f.Several[0].Choices[0].Column != "quay_id" || f.Several[0].Choices[0].Least != "2" || f.Several[0].Choices[0].Greatest != "3" {
+			t.Errorf("%+v", f.Several)
+		}
+		for _, more := range []string{"", "pick = \"rank_no\"\n"} { // by that order two rows of EAST are alike
+			for _, keep := range []string{"values", "none"} {
+				if o := d.must(3, "run", d.job(step+more), "--accept", "any", "--keep", keep); !strings.Contains(o.err, "ambiguous-source") {
+					t.Error(o.err)
+				}
+			}
+		}
+		same(t, "rows with several source rows", d.dump("visit"), before)
+
+		o := d.must(0, "run", "--json", d.job(step+"pick = \"rank_no DESC, id\"\nunmatched = \"null\"\n"), "--accept", "any", "--batch", "7")
+		var sum struct{ Fill []filledJSON }
+		if err := json.Unmarshal([]byte(o.out), &sum); err != nil {
+			t.Fatal(err)
+		}
+		if len(sum.Fill) != 1 || sum.Fill[0].Unmatched != 30 || sum.Fill[0].Rows != 4 || sum.Fill[0].Unused != 1 {
+			t.Errorf("%+v", sum.Fill)
+		}
+		if len(sum.Fill[0].Advice) != 1 || !strings.Contains(sum.Fill[0].Advice[0], "REFERENCES") {
+			t.Errorf("advice: %q", sum.Fill[0].Advice)
+		}
+		if got := d.lines("SELECT concat(quay_name, ' ', coalesce(quay_id, 0), ' ', count(*)) FROM visit WHERE quay_name IS NOT NULL GROUP BY quay_name, quay_id ORDER BY quay_name"); !slices.Equal(got, []string{"EAST 4 1", "NORTH 1 68", "NROTH 0 10", "SOUTH 3 1", "WEST 0 10"}) {
+			t.Errorf("%q", got)
+		}
+		d.must(0, "verify", d.lastRun())
+		if left := d.ledgerTables(); slices.ContainsFunc(left, func(name string) bool { return strings.Contains(name, "source_") }) {
+			t.Errorf("the run left its source behind: %q", left)
+		}
+		d.must(0, "undo", d.lastRun())
+		same(t, "undone", d.dump("visit"), before)
+
+		d.exec("DELETE FROM quay WHERE id IN (3, 5)", "DELETE FROM visit WHERE quay_name IS NULL OR quay_name IN ('NROTH', 'WEST')")
+		o = d.must(0, "run", "--json", "--again", d.job(step), "--accept", "any")
+		sum.Fill = nil
+		if err := json.Unmarshal([]byte(o.out), &sum); err != nil {
+			t.Fatal(err)
+		}
+		if len(sum.Fill[0].Advice) != 3 {
+			t.Errorf("advice: %q", sum.Fill[0].Advice)
+		}
+		for _, text := range sum.Fill[0].Advice {
+			if d.engine != "sqlite" {
+				d.exec(strings.TrimSuffix(text, " (every value of it has a match)"))
+			}
+		}
+	})
+}
+
+// TestFillKilled kills a run whose source is read once, and changes the source
+// meanwhile: every row comes to hold what the source had when the run began, once.
+func TestFillKilled(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		r := seeded(77)
+		after := func(kills int) time.Duration { return time.Duration(30+r.IntN(150)+5*kills) * time.Millisecond }
+		// What rows are matched by is filled itself: a row that is filled twice would hold
+		// another value than one that is filled once.
+		job := d.job("[[step]]\ntable = \"t\"\nfrom = \"(SELECT g, w FROM o)\"\nmatch = { n = \"g\" }\nfill = { n = \"w\" }\n")
+		for kills := 0; kills < 5; {
+			d.killTable()
+			d.exec("DROP TABLE IF EXISTS o", "CREATE TABLE o (g integer, w integer)", "INSERT INTO o SELECT i - 1, (i * 7 + 3) % 1000 FROM "+d.numbers(1000))
+			cmd := d.start(append([]string{"run", job, "--again", "--accept", "any", "--hold", "8ms"}, d.workers(r.IntN(4))...)...)
+			run := ""
+			d.until("rows are changed", func() bool {
+				if !d.haveLedger() {
+					return false
+				}
+				run = d.one("SELECT coalesce(max(run), 0) FROM " + d.ledger("batch"))
+				return run != "0" && d.one("SELECT status FROM "+d.ledger("run")+" WHERE id = "+run) != "" && run == d.lastRun()
+			})
+			cmd.Process.Kill()
+			cmd.Wait()
+			kills++
+			d.exec("UPDATE o SET w = -1", "DELETE FROM o WHERE g % 3 = 0")
+			for d.one("SELECT status FROM "+d.ledger("run")+" WHERE id = "+run) != "done" {
+				cmd := d.start(append([]string{"resume", run}, d.workers(kills%3)...)...)
+				stop := time.AfterFunc(after(kills), func() { cmd.Process.Kill() })
+				if cmd.Wait() != nil {
+					kills++
+				}
+				stop.Stop()
+			}
+			if got := d.one("SELECT count(*) FROM t WHERE n <> ((id % 1000 + 1) * 7 + 3) % 1000"); got != "0" {
+				t.Fatalf("%s rows do not hold what the source had when the run began", got)
+			}
+			d.must(0, "verify", run)
+			d.must(0, "undo", run)
+			d.unchanged()
+		}
+	})
+}
