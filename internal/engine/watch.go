@@ -41,16 +41,18 @@ func watched(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.
 	if err != nil {
 		return e, err
 	}
-	if r.Hi != nil { // else it is the whole step, and nothing comes after it
-		if err := vanished(ctx, tx, c, kept, from, e.Kept); err != nil {
-			return e, err
-		}
+	moved, err := Moved(ctx, tx, c, kept, r, from, e.Kept)
+	if err != nil {
+		return e, err
 	}
 	if scratch { // the next batch empties it
 		e.Kept = base
 		return e, nil
 	}
 	if db.Dialect() == sqltext.MariaDB || e.Kept == base || !c.Triggered() { // MariaDB's triggers cannot change the table once more
+		return e, nil
+	}
+	if moved { // a row that is not found has not come out the same
 		return e, nil
 	}
 	// What triggers have made of the rows is what is kept, and rows that came out
@@ -71,6 +73,21 @@ func watched(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.
 	e.Changed -= same
 	// Numbers that were given up are given again on SQLite.
 	return e, tx.Scan(ctx, "SELECT coalesce(max(seq), ?) FROM "+kept.Table+" WHERE seq > ?", []any{from, from}, &e.Kept)
+}
+
+// Moved reports whether a row that went into the one batch that is the whole step is
+// not found by its key any more. In one of many batches that is an error: the walk
+// could come to the row again.
+func Moved(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, r change.Range, from, to int64) (bool, error) {
+	if !c.KeysMayMove() {
+		return false, nil
+	}
+	err := vanished(ctx, tx, c, kept, from, to)
+	var other *KeyMovedError
+	if r.Hi == nil && errors.As(err, &other) {
+		return true, nil
+	}
+	return false, err
 }
 
 // vanished fails if a row that went into a batch is not found by its key any more.

@@ -118,10 +118,23 @@ func (k *worker) stage(ctx context.Context, w *Work) error {
 }
 
 // unstage drops it, unless rows were set aside, which are to be tried again with the
-// very values. It may fail: the table is dropped with the run's others then.
+// very values.
 func (k *worker) unstage(ctx context.Context, w *Work) {
 	if w.Unstage != "" && k.asides.Load() == 0 {
-		k.session.Conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+w.Unstage)
+		k.discard(ctx, w.Unstage)
+	}
+}
+
+// discard drops a table of ours that is not needed any more. It may fail: then it is
+// dropped with the run's others.
+func (k *worker) discard(ctx context.Context, table string) {
+	tx, err := k.session.Start(ctx)
+	if err != nil {
+		return
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(ctx, "DROP TABLE IF EXISTS "+table); err == nil {
+		tx.Commit(ctx)
 	}
 }
 

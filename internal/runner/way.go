@@ -351,10 +351,7 @@ func (s *roster) cut(_ context.Context, lane *ledger.Lane, _ int64, n int) ([]ch
 
 func (s *roster) fork(k *worker) way { return &roster{simple{k}, s.w, s.keys} }
 
-// drop may fail: what is left behind is dropped with the run's other tables.
-func (s *roster) drop(ctx context.Context) {
-	s.k.session.Conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+s.keys.Table)
-}
+func (s *roster) drop(ctx context.Context) { s.k.discard(ctx, s.keys.Table) }
 
 // numbered is the stretch of about n rows after the checkpoint where rows have numbers.
 func numbered(lane *ledger.Lane, n int) (change.Range, error) {

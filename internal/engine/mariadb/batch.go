@@ -232,8 +232,16 @@ func (db *DB) staged(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		if _, err := exec(ctx, tx, refresh(c, kept, rows)); err != nil {
 			return e, err
 		}
-		if _, err := exec(ctx, tx, engine.Unchanged(c, kept, rows)); err != nil {
+		// A row that has another key by now has kept its values as they were staged: it
+		// must not be taken for one that did not change.
+		moved, err := engine.Moved(ctx, tx, c, kept, r, rows.From, rows.To)
+		if err != nil {
 			return e, err
+		}
+		if !moved {
+			if _, err := exec(ctx, tx, engine.Unchanged(c, kept, rows)); err != nil {
+				return e, err
+			}
 		}
 		if err := tx.Scan(ctx, "SELECT count(*) FROM "+kept.Table+" WHERE seq > ? AND seq <= ?", []any{rows.From, rows.To}, &staged); err != nil {
 			return e, err
