@@ -20,7 +20,7 @@ func (a *app) resume() *cli.Command {
 		ArgsUsage:   "RUN",
 		Description: "The job is taken from the ledger; its file is not needed. A run that is only paused goes on in its own terminal.\n\n" + example("jugatum resume --db sqlite:saltmere.db 3"),
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "no-search", Usage: "do not look through the database for replaced texts once more after the run"},
+			&cli.BoolFlag{Name: "no-search", Usage: "do not look once more after the run: for replaced texts, and for what a fill found no match for"},
 			&cli.BoolFlag{Name: "retry-set-aside", Usage: "try the rows that were set aside once more, also if the run is done"},
 			&cli.IntFlag{Name: "set-aside", Usage: "most rows that may be set aside from here on, those before included"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "check: go on although a check after a finished step does not hold"},
