@@ -11,8 +11,12 @@ import (
 
 // books are the tables that the cases know: visits, and quays with two indexes.
 func books(schema, name string) (*change.Table, error) {
-	number := func(name string) *change.Column { return &change.Column{Name: name, Type: "integer", Class: change.Number} }
-	text := func(name string) *change.Column { return &change.Column{Name: name, Type: "varchar(40)", Class: change.Text} }
+	number := func(name string) *change.Column {
+		return &change.Column{Name: name, Type: "integer", Class: change.Number}
+	}
+	text := func(name string) *change.Column {
+		return &change.Column{Name: name, Type: "varchar(40)", Class: change.Text}
+	}
 	t := &change.Table{Name: name}
 	switch name {
 	case "visit":
