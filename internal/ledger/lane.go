@@ -57,7 +57,7 @@ func (l *Lane) AtEnd() bool {
 // marks the step as running.
 func (l *Ledger) BeginStep(ctx context.Context, s *engine.Session, r *Run, st *Step, end change.KeyValue) error {
 	w := walk{Lanes: []stretch{{N: 1, To: end.Encode()}}}
-	err := l.ours(ctx, s, r, func(tx *engine.Tx) error {
+	err := l.Ours(ctx, s, r, func(tx *engine.Tx) error {
 		// An earlier try may have taken effect, its answer lost.
 		if _, err := tx.Exec(ctx, l.sql("DELETE FROM @lane WHERE run = ? AND step = ? AND batches = 0"), r.ID, st.N); err != nil {
 			return err
@@ -85,7 +85,7 @@ func (l *Ledger) Divide(ctx context.Context, s *engine.Session, r *Run, st *Step
 	for _, x := range st.Lanes {
 		last = max(last, x.N)
 	}
-	err := l.ours(ctx, s, r, func(tx *engine.Tx) error {
+	err := l.Ours(ctx, s, r, func(tx *engine.Tx) error {
 		n, err := tx.Exec(ctx, l.sql("UPDATE @lane SET walk_end = ? WHERE run = ? AND step = ? AND n = ? AND batches = ? AND walk_end = ? AND done = 0"),
 			cuts[0].Encode(), r.ID, st.N, lane.N, lane.Batches, lane.End.Encode())
 		if err != nil {
@@ -122,7 +122,7 @@ func (l *Ledger) Divide(ctx context.Context, s *engine.Session, r *Run, st *Step
 
 // EndStep marks a step as done.
 func (l *Ledger) EndStep(ctx context.Context, s *engine.Session, r *Run, st *Step) error {
-	err := l.ours(ctx, s, r, func(tx *engine.Tx) error {
+	err := l.Ours(ctx, s, r, func(tx *engine.Tx) error {
 		if _, err := tx.Exec(ctx, l.sql("UPDATE @step SET status = 'done' WHERE run = ? AND n = ?"), r.ID, st.N); err != nil {
 			return err
 		}
@@ -191,11 +191,11 @@ func (l *Ledger) stillOurs(ctx context.Context, tx *engine.Tx, r *Run) error {
 	return nil
 }
 
-// ours does something around a run's batches in a transaction of its own. It
+// Ours does something around a run's batches in a transaction of its own. It
 // gives ErrTaken instead if another process has taken the run over. A crash of the
 // server does not take it back: the process goes on by lanes and steps that it
 // knows to be there.
-func (l *Ledger) ours(ctx context.Context, s *engine.Session, r *Run, do func(*engine.Tx) error) error {
+func (l *Ledger) Ours(ctx context.Context, s *engine.Session, r *Run, do func(*engine.Tx) error) error {
 	return l.inTx(ctx, s, func(tx *engine.Tx) error {
 		if err := flushed(ctx, tx); err != nil {
 			return err

@@ -100,21 +100,18 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 }
 
 // stage makes the table of the rows that the step looks up. One of an earlier try
-// may be there.
+// may be there; not one that another process goes by, which has the run then.
 func (k *worker) stage(ctx context.Context, w *Work) error {
 	if w.Staging == nil {
 		return nil
 	}
 	k.tell(true, func(p *Progress) { p.Note = "reading the source once" })
-	tx, err := k.session.Start(ctx)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	if err := k.DB.Stage(ctx, tx, *w.Staging); err != nil {
-		return fmt.Errorf("reading the source: %w", err)
-	}
-	return tx.Commit(ctx)
+	return k.Ledger.Ours(ctx, k.session, k.Run, func(tx *engine.Tx) error {
+		if err := k.DB.Stage(ctx, tx, *w.Staging); err != nil {
+			return fmt.Errorf("reading the source: %w", err)
+		}
+		return nil
+	})
 }
 
 // unstage drops it, unless rows were set aside, which are to be tried again with the

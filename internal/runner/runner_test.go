@@ -456,3 +456,36 @@ func TestLostAroundAStep(t *testing.T) {
 		t.Errorf("%d rows changed once, %d wrongly; asked %v", once, wrong, asked)
 	}
 }
+
+// TestTakenBeforeItBegins: a process that has lost its run makes neither the list of
+// rows nor the source anew, by which the one that has it goes.
+func TestTakenBeforeItBegins(t *testing.T) {
+	for _, method := range []string{"roster", "sweep"} {
+		b := setUp(t)
+		r := b.runner(t)
+		r.Work[0].Step.Method = method
+		table := "jugatum_roster_1_1"
+		if method == "sweep" {
+			table = "jugatum_source_1_1"
+			r.Work[0].Staging = &engine.Staging{Table: table, Query: (&change.Query{D: sqltext.SQLite}).Add("SELECT 1 AS seq")}
+		}
+		r.Before = func(context.Context, *Work) error {
+			for _, text := range []string{"UPDATE jugatum_run SET holder = 'another'", "CREATE TABLE " + table + " (seq)", "INSERT INTO " + table + " VALUES (77)"} {
+				if _, err := b.raw.Exec(text); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		if err := r.Execute(context.Background()); !errors.Is(err, ErrTaken) {
+			t.Errorf("%s: %v", method, err)
+		}
+		var seq int
+		if err := b.raw.QueryRow("SELECT seq FROM " + table).Scan(&seq); err != nil || seq != 77 {
+			t.Errorf("%s: the other's table has %d, %v", method, seq, err)
+		}
+		if once, wrong := b.changed(t); once+wrong > 0 {
+			t.Errorf("%s: %d rows were changed", method, once+wrong)
+		}
+	}
+}

@@ -295,27 +295,23 @@ type roster struct {
 }
 
 func (s *roster) begin(ctx context.Context) (change.KeyValue, int64, error) {
-	tx, err := s.k.session.Start(ctx)
-	if err != nil {
-		return nil, 0, err
-	}
-	defer tx.Rollback()
-	texts := append([]string{"DROP TABLE IF EXISTS " + s.keys.Table}, s.k.DB.KeptTable(s.keys)...)
-	for _, text := range texts { // one of an earlier try may be there
-		if _, err := tx.Exec(ctx, text); err != nil {
-			return nil, 0, fmt.Errorf("making the roster: %w", err)
+	n := int64(0)
+	err := s.k.Ledger.Ours(ctx, s.k.session, s.k.Run, func(tx *engine.Tx) error { // else another process may go by it
+		texts := append([]string{"DROP TABLE IF EXISTS " + s.keys.Table}, s.k.DB.KeptTable(s.keys)...)
+		for _, text := range texts { // one of an earlier try may be there
+			if _, err := tx.Exec(ctx, text); err != nil {
+				return fmt.Errorf("making the roster: %w", err)
+			}
 		}
-	}
-	q := change.Enrol(s.w.Change, s.keys)
-	res, err := tx.S.Conn.ExecContext(ctx, q.String(), q.Args...)
-	if err != nil {
-		return nil, 0, fmt.Errorf("listing the rows to change: %w", err)
-	}
-	n, err := res.RowsAffected()
-	if err != nil {
-		return nil, 0, err
-	}
-	if err := tx.Commit(ctx); err != nil || n == 0 {
+		q := change.Enrol(s.w.Change, s.keys)
+		res, err := tx.S.Conn.ExecContext(ctx, q.String(), q.Args...)
+		if err != nil {
+			return fmt.Errorf("listing the rows to change: %w", err)
+		}
+		n, err = res.RowsAffected()
+		return err
+	})
+	if err != nil || n == 0 {
 		return nil, 0, err
 	}
 	return change.KeyValue{n}, n, nil
