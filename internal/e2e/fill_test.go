@@ -125,10 +125,10 @@ func TestFillKilled(t *testing.T) {
 		// What rows are matched by is filled itself: a row that is filled twice would hold
 		// another value than one that is filled once.
 		job := d.job("[[step]]\ntable = \"t\"\nfrom = \"(SELECT g, w FROM o)\"\nmatch = { n = \"g\" }\nfill = { n = \"w\" }\n")
-		for kills := 0; kills < 5; {
+		for kills := 0; kills < 3; {
 			d.killTable()
 			d.exec("DROP TABLE IF EXISTS o", "CREATE TABLE o (g integer, w integer)", "INSERT INTO o SELECT i - 1, (i * 7 + 3) % 1000 FROM "+d.numbers(1000))
-			cmd := d.start(append([]string{"run", job, "--again", "--accept", "any", "--hold", "8ms"}, d.workers(r.IntN(4))...)...)
+			cmd := d.start(append([]string{"run", job, "--again", "--accept", "any", "--hold", "20ms"}, d.workers(r.IntN(4))...)...)
 			run := ""
 			d.until("rows are changed", func() bool {
 				if !d.haveLedger() {

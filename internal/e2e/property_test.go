@@ -194,6 +194,9 @@ func oneLayout(t *testing.T, d *database, li int, l layout) {
 		if c.engine != "" && !strings.Contains(c.engine, d.engine) {
 			continue
 		}
+		if c.job != "" && (li+ci)%4 != 0 { // each of these on every fourth kind of key; the generator has them on all
+			continue
+		}
 		r := seeded(uint64(li*100 + ci))
 		rows := []int{0, 1, 37, 160}[r.IntN(4)]
 		if ci == li%len(changes) {
