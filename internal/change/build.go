@@ -251,7 +251,7 @@ func (b *builder) set(field string, col sqltext.Token, expr sqltext.Fragment) er
 func (b *builder) column(field string, tok sqltext.Token) (*Column, error) {
 	col := b.c.Table.Column(b.c.D, tok)
 	if col == nil {
-		return nil, b.failf(field, "table %s has no column %q%s", b.c.Table, tok.Name(), nearestColumn(b.c.Table, tok.Name()))
+		return nil, b.failf(field, "table %s has no column %q%s", b.c.Table, tok.Name(), NearestColumn(b.c.Table, tok.Name()))
 	}
 	if col.Generated {
 		return nil, b.failf(field, "column %s.%s is computed by the database and cannot be assigned", b.c.Table, col.Name)

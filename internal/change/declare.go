@@ -38,6 +38,9 @@ func Advices(c *Change) (out []Advice) {
 			switch c.D {
 			case sqltext.MariaDB:
 				text = alter + "MODIFY " + name + " " + col.Type + " NOT NULL"
+				if col.Class != Number || col.Default != "" || col.OnUpdate != "" { // MODIFY drops what it does not repeat
+					text = "declare " + name + " of " + c.Table.String() + " NOT NULL by MODIFY, repeating all else that it is declared with: every row has a value"
+				}
 			case sqltext.SQLite:
 				text = "declare " + name + " NOT NULL when " + c.Table.String() + " is next made anew: every row has a value"
 			}

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-func nearestColumn(t *Table, name string) string {
+func NearestColumn(t *Table, name string) string {
 	names := make([]string, len(t.Columns))
 	for i, c := range t.Columns {
 		names[i] = c.Name

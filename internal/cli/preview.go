@@ -236,7 +236,7 @@ func (a *app) printSample(s *preview.Step, width int) {
 		for _, r := range s.Sample {
 			cells := []string{"  " + o.Cut(term.Clean(r.Key), 24)}
 			for _, c := range r.Changes {
-				cells = append(cells, a.plainValue(c.Before, each))
+				cells = append(cells, o.Value(c.Before, each))
 			}
 			t.Row(cells...)
 		}
@@ -254,7 +254,7 @@ func (a *app) printSample(s *preview.Step, width int) {
 		for i, c := range r.Changes {
 			cells := []string{"  " + o.Cut(term.Clean(r.Key), 24)}
 			for _, n := range r.Named {
-				cells = append(cells, a.plainValue(n, 16))
+				cells = append(cells, o.Value(n, 16))
 			}
 			if i > 0 {
 				for j := range cells {
@@ -270,16 +270,6 @@ func (a *app) printSample(s *preview.Step, width int) {
 		}
 	}
 	t.Print()
-}
-
-func (a *app) plainValue(s *string, width int) string {
-	if s == nil {
-		return a.out.Paint(term.Faint, "NULL")
-	}
-	if *s == "" {
-		return "''"
-	}
-	return a.out.Cut(term.Clean(*s), width)
 }
 
 // printHazards tells what was found; of refusals that were lifted it says so.

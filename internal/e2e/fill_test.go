@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -155,6 +156,35 @@ func TestFillKilled(t *testing.T) {
 			d.must(0, "verify", run)
 			d.must(0, "undo", run)
 			d.unchanged()
+		}
+	})
+}
+
+// TestFillByTexts matches texts of which an index holds no more than a part, or none:
+// long ones that begin alike, and one beside a number.
+func TestFillByTexts(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		text := d.by("mediumtext", "text")
+		d.exec("CREATE TABLE sign (words "+text+", no integer, put integer)", "CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, words "+text+", no integer, n integer)")
+		r := seeded(5)
+		long := func() string { // what compresses badly, after a beginning that all have in common
+			b := make([]byte, 4000)
+			for i := range b {
+				b[i] = byte('a' + r.IntN(26))
+			}
+			return strings.Repeat("to be let ", 30) + string(b)
+		}
+		for i := range 20 {
+			words := "'" + long() + "'"
+			d.exec("INSERT INTO sign VALUES ("+words+", "+strconv.Itoa(i%2)+", "+strconv.Itoa(i)+")", "INSERT INTO t VALUES ("+strconv.Itoa(i*2)+", "+words+", "+strconv.Itoa(i%2)+", -1), ("+strconv.Itoa(i*2+1)+", "+words+", 7, -1)")
+		}
+		for match, want := range map[string]string{`words = "words"`: "40", `words = "words", no = "no"`: "20"} {
+			d.exec("UPDATE t SET n = -1")
+			d.must(0, "run", d.job("[[step]]\ntable = \"t\"\nfrom = \"sign\"\nmatch = { "+match+" }\nfill = { n = \"put\" }\n"), "--accept", want, "--batch", "3")
+			if got := d.one("SELECT count(*) FROM t WHERE id % 2 = 0 AND n * 2 = id") + " " + d.one("SELECT count(*) FROM t WHERE n >= 0"); got != "20 "+want {
+				t.Errorf("{ %s }: %s rows, want 20 %s", match, got, want)
+			}
+			d.must(0, "verify", d.lastRun())
 		}
 	})
 }

@@ -2,7 +2,6 @@ package report
 
 import (
 	"fmt"
-	"strings"
 
 	"jugatum/internal/change"
 	"jugatum/internal/preview"
@@ -29,7 +28,7 @@ func PrintFill(o *term.Out, f *preview.Fill) {
 		for _, u := range f.Values {
 			var cells []string
 			for i, v := range u.Values {
-				text := shownValue(o, v, each)
+				text := o.Value(v, each)
 				if i == 0 {
 					text = "  " + text
 				}
@@ -52,7 +51,7 @@ func PrintFill(o *term.Out, f *preview.Fill) {
 	for _, s := range f.Several {
 		key, rows := "  "+o.Cut(term.Clean(s.Key), 24), term.Count(s.Rows)
 		for _, c := range s.Choices {
-			t.Row(key, rows, term.Clean(c.Column), shownValue(o, c.Least, each), shownValue(o, c.Most, each))
+			t.Row(key, rows, term.Clean(c.Column), o.Value(c.Least, each), o.Value(c.Most, each))
 			key, rows = "", ""
 		}
 	}
@@ -68,17 +67,4 @@ func printFills(o *term.Out, list []*preview.Fill) {
 			o.Printf("  %s %s\n", o.Paint(term.Good, "advice"), term.Clean(text))
 		}
 	}
-}
-
-// shownValue is a value for reading: NULL and an empty text are told apart.
-func shownValue(o *term.Out, v *string, width int) string {
-	switch {
-	case v == nil:
-		return o.Paint(term.Faint, "NULL")
-	case *v == "":
-		return "''"
-	case strings.TrimSpace(*v) != *v:
-		return "'" + o.Cut(term.Clean(*v), width-2) + "'"
-	}
-	return o.Cut(term.Clean(*v), width)
 }

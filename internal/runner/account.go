@@ -89,10 +89,12 @@ func (r *Runner) explain(ctx context.Context, w *Work, st *ledger.Step, fault fu
 	if err != nil || certain == nil {
 		return err
 	}
-	q := change.Missed(w.Change.Whole(), w.Kept, certain)
+	q := change.Missed(w.Change, w.Kept, certain)
 	missed, err := count(q)
 	switch {
 	case err != nil && r.DB.Fault(err) == engine.Data: // a row that was set aside may be one that cannot even be looked at
+		return nil
+	case err != nil && w.Change.Whole() != w.Change && r.DB.Fault(err) == engine.Invalid: // its source was dropped once this was settled
 		return nil
 	case err == nil && missed > t.SetAside:
 		fault("%d rows were to change and %d were; %d that match, and that nobody has written since, are as they were", st.ToChange, t.Changed, missed-t.SetAside)

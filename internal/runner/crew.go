@@ -94,7 +94,6 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	err := k.patiently(ctx, func() error { return r.Ledger.EndStep(ctx, k.session, r.Run, w.Step) })
 	if err == nil {
 		way.drop(ctx)
-		k.unstage(ctx, w)
 	}
 	return err
 }
@@ -114,8 +113,8 @@ func (k *worker) stage(ctx context.Context, w *Work) error {
 	})
 }
 
-// unstage drops it, unless rows were set aside, which are to be tried again with the
-// very values.
+// unstage drops it, once nobody asks what the step should have done, unless rows were
+// set aside, which are to be tried again with the very values.
 func (k *worker) unstage(ctx context.Context, w *Work) {
 	if w.Unstage != "" && k.asides.Load() == 0 {
 		k.discard(ctx, w.Unstage)

@@ -272,6 +272,7 @@ func (r *Runner) steps(ctx context.Context) error {
 		if err := r.settled(ctx, w); err != nil {
 			return err
 		}
+		r.lead.unstage(ctx, w)
 	}
 	return nil
 }

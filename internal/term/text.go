@@ -178,3 +178,17 @@ func (o *Out) Cut(s string, width int) string {
 	}
 	return Fit(s, width)
 }
+
+// Value is a value of a table for reading, cut to a width: NULL, an empty text and
+// blanks at either end can be told from others.
+func (o *Out) Value(v *string, width int) string {
+	switch {
+	case v == nil:
+		return o.Paint(Faint, "NULL")
+	case *v == "":
+		return "''"
+	case strings.TrimSpace(*v) != *v:
+		return "'" + o.Cut(Clean(*v), width-2) + "'"
+	}
+	return o.Cut(Clean(*v), width)
+}

@@ -98,7 +98,7 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 // so may any where the change reads other tables, which they may have written.
 func (s *Step) missed(ctx context.Context, db engine.DB, r *ledger.Run, w *runner.Work) error {
 	c := w.Change
-	if w.Undo || w.Step.Status != ledger.Done || c.Recorded || !c.AnswersAgain() {
+	if w.Undo || w.Step.Status != ledger.Done || c.Recorded || !c.AnswersAgain() || c.Whole() != c { // what it was filled from is gone
 		return nil
 	}
 	certain := func(*change.Query, string) {}
@@ -106,7 +106,7 @@ func (s *Step) missed(ctx context.Context, db engine.DB, r *ledger.Run, w *runne
 		s.Certain = true
 		certain = func(q *change.Query, alias string) { x.Untouched(q, alias, r.Options.Moment) }
 	}
-	q := change.Missed(c.Whole(), w.Kept, certain)
+	q := change.Missed(c, w.Kept, certain)
 	err := db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&s.Missed)
 	if err == nil {
 		return nil

@@ -248,6 +248,9 @@ func (db *DB) foresee(ctx context.Context, tx *engine.Tx, c *change.Change, kept
 			if x.matched > 0 && equal(before, values[:k]) {
 				return x, false, nil
 			}
+			if x.last != nil { // the row before, which was to be the last, has no other source row
+				break
+			}
 			for i, v := range values[:k] {
 				before[i] = append(before[i][:0], v...)
 			}
@@ -268,8 +271,9 @@ func (db *DB) foresee(ctx context.Context, tx *engine.Tx, c *change.Change, kept
 		if full {
 			var last keyList
 			last.add(values[:k])
-			x.last = last.at(0)
-			break
+			if x.last = last.at(0); c.From.Empty() {
+				break
+			}
 		}
 	}
 	return x, true, rows.Err()

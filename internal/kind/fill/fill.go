@@ -218,7 +218,7 @@ func (p *parts) check() error {
 	}
 	for _, m := range p.s.Match {
 		if p.column(m.Name) == nil {
-			return p.fail("match."+m.Name, "table %s has no column %q%s", p.target, m.Name, near(p.target, m.Name))
+			return p.fail("match."+m.Name, "table %s has no column %q%s", p.target, m.Name, change.NearestColumn(p.target, m.Name))
 		}
 		if err := expression("match."+m.Name, m.Expr); err != nil {
 			return err
@@ -297,17 +297,6 @@ func (p *parts) uncommented(text string) string {
 	return sqltext.Fragment{Tokens: tokens}.String()
 }
 
-func near(t *change.Table, name string) string {
-	var names []string
-	for _, c := range t.Columns {
-		names = append(names, c.Name)
-	}
-	if n := change.Nearest(name, names); n != "" {
-		return fmt.Sprintf("; did you mean %q?", n)
-	}
-	return ""
-}
-
 // column finds a column of the target by a key of the job file.
 func (p *parts) column(name string) *change.Column {
 	if c := p.target.Named(name); c != nil {
@@ -337,7 +326,8 @@ func (p *parts) as() string {
 // joint is how the source is joined to the target. A table is joined as it is where
 // an index finds the rows and nothing is worked out from its columns, unless the
 // engine would rather not. Anything else is worked out once, before the first batch:
-// some servers would do so in every batch. A condition of the author's over a table is left to the server.
+// some servers would do so in every batch. A condition of the author's over a table is
+// left to the server.
 func (p *parts) joint() *change.Joint {
 	j := &change.Joint{As: p.as(), Unmatched: p.s.Unmatched}
 	direct := p.source != nil && p.s.On != ""

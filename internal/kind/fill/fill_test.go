@@ -2,6 +2,8 @@ package fill
 
 import (
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 
@@ -31,22 +33,21 @@ func books(schema, name string) (*change.Table, error) {
 	return t, nil
 }
 
-// read makes the step of keys in the order in which they are given.
+// keysOf lists the keys of a table, of which the cases have one each.
+func keysOf(_ string, m any) (out []string) {
+	switch m := m.(type) {
+	case map[string]any:
+		out = slices.Collect(maps.Keys(m))
+	case map[string]string:
+		out = slices.Collect(maps.Keys(m))
+	}
+	return out
+}
+
+// read makes the step of keys.
 func read(t *testing.T, k Keys) *Step {
 	t.Helper()
-	s, _, err := k.Read(func(_ string, m any) (out []string) {
-		switch m := m.(type) {
-		case map[string]any:
-			for name := range m {
-				out = append(out, name)
-			}
-		case map[string]string:
-			for name := range m {
-				out = append(out, name)
-			}
-		}
-		return out
-	})
+	s, _, err := k.Read(keysOf)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -161,19 +162,7 @@ func TestFaults(t *testing.T) {
 		{ok(func(k *Keys) { k.Unmatched, k.Match = ptr("null"), map[string]any{"full": "id"} }), "unmatched", "the database computes"},
 		{ok(func(k *Keys) { k.Unmatched, k.Match = ptr("null"), "quay.id = visit.full" }), "unmatched", "the database computes"},
 	} {
-		s, field, err := x.keys.Read(func(_ string, m any) (out []string) {
-			switch m := m.(type) {
-			case map[string]any:
-				for name := range m {
-					out = append(out, name)
-				}
-			case map[string]string:
-				for name := range m {
-					out = append(out, name)
-				}
-			}
-			return out
-		})
+		s, field, err := x.keys.Read(keysOf)
 		if err == nil {
 			_, err = s.Parts(sqltext.PostgreSQL, change.Spec{Name: "s", Table: "visit"}, books, false)
 			var fe *change.FieldError
