@@ -154,12 +154,7 @@ func (b *builder) standIn(written sqltext.Token) {
 	}
 }
 
-func (b *builder) name(t sqltext.Token) string {
-	if t.Kind == sqltext.Ident && b.c.D != sqltext.MariaDB { // there, case may matter in a table's name
-		return b.c.D.Fold(t.Text)
-	}
-	return t.Name()
-}
+func (b *builder) name(t sqltext.Token) string { return b.c.D.Name(t) }
 
 // assign adds one item of a SET list, a row of values taken apart.
 func (b *builder) assign(a sqltext.Assignment) error {
@@ -292,7 +287,7 @@ func (b *builder) fields() error {
 		}
 	}
 	if spec.Delete {
-		c.Verb = sqltext.Delete
+		c.Verb, c.Into, c.everywhere = sqltext.Delete, spec.Into, spec.Everywhere
 		return nil
 	}
 	for _, f := range spec.Set {

@@ -29,6 +29,11 @@ type Spec struct {
 	// Joint, if not nil, is where a kind of step takes new values from. The job's
 	// record has what its author wrote instead.
 	Joint *Joint `json:"-"`
+
+	// Into, if not nil, is where the rows go that the step deletes. Everywhere says that
+	// its author has no filter, whatever the kind of step adds to it.
+	Into       *Into `json:"-"`
+	Everywhere bool  `json:"-"`
 }
 
 // Field is a name and an SQL expression for it.
@@ -98,6 +103,7 @@ type Change struct {
 	Loaded    bool     // From holds new values that were computed outside, one row each
 	Lookup    *Lookup  // From is made by a kind of step that looks values up; nil if not
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
+	Into      *Into    // where the rows go that are deleted; nil if nowhere
 	alias     string
 	joined    bool   // From holds all tables, the target among them (MariaDB)
 	targetAt  int    // index in From of the target's first token then
@@ -122,7 +128,7 @@ func (c *Change) assigned(col *Column) *Set {
 // itself, rows that were read once before, and functions that are known to be pure,
 // named in lower case, and no trigger changes rows in between.
 func (c *Change) Repeatable(pure map[string]bool) bool {
-	if !c.From.Empty() && c.Whole() == c || !c.With.Empty() || c.First != nil {
+	if !c.From.Empty() && c.Whole() == c || !c.With.Empty() || c.First != nil || c.Into != nil {
 		return false
 	}
 	for _, t := range c.Table.Triggers {
@@ -166,6 +172,14 @@ func (c *Change) TargetSQL() string {
 		s += " AS " + c.alias
 	}
 	return s
+}
+
+// Does is what the change does with its rows, in a word.
+func (c *Change) Does() string {
+	if c.Into != nil {
+		return "move"
+	}
+	return c.Verb.String()
 }
 
 // SetNames lists the columns assigned.

@@ -25,7 +25,7 @@ func Advices(c *Change) (out []Advice) {
 			continue
 		}
 		col, name := s.Column, c.D.Quote(s.Column.Name)
-		if parent := l.Copied[i]; parent != nil && l.Table.unique(parent) && !l.Table.referredBy(c.Table, col) {
+		if parent := l.Copied[i]; parent != nil && l.Table.unique(parent.Name) && !l.Table.referredBy(c.Table, col) {
 			q := from().Add(c.Ref, ".", name, " IS NOT NULL AND NOT EXISTS (SELECT 1 FROM ", l.Table.SQL(c.D), " AS jugatum_p WHERE jugatum_p.", c.D.Quote(parent.Name), " ", parent.Op("="), " ", c.Ref, ".", name, ")")
 			text := alter + "ADD FOREIGN KEY (" + name + ") REFERENCES " + l.Table.NameSQL(c.D) + " (" + c.D.Quote(parent.Name) + ")"
 			if c.D == sqltext.SQLite {
@@ -55,17 +55,6 @@ func Advices(c *Change) (out []Advice) {
 		out = append(out, Advice{q, alter + "DROP COLUMN " + c.D.Quote(col.Name) + " (every value of it has a match)"})
 	}
 	return out
-}
-
-// unique reports whether no two rows have the same value of a column, by what the
-// catalogue says.
-func (t *Table) unique(col *Column) bool {
-	if t.Key != nil && len(t.Key.Columns) == 1 && t.Key.Columns[0] == col {
-		return true
-	}
-	return slices.ContainsFunc(t.Indexes, func(ix Index) bool {
-		return ix.Unique && !ix.Partial && len(ix.Columns) == 1 && ix.Columns[0] == col.Name
-	})
 }
 
 // referredBy reports whether a column of another table refers to this one.

@@ -28,7 +28,7 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 		}
 		q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
 		q.Add(" AND NOT EXISTS (SELECT 1 FROM ", target, " AS jugatum_t WHERE ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
-		return q.Add(")")
+		return q.Add(")").still(c, kept)
 	}
 	if q.D == sqltext.MariaDB {
 		return q.restoreMariaDB(c, kept, from, to)

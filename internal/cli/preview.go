@@ -130,14 +130,20 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	}
 	a.printHazards(o, refusals, lifted)
 	verb := "would change"
-	if s.Verb == "delete" {
+	switch s.Verb {
+	case "delete":
 		verb = "would be deleted"
+	case "move":
+		verb = "would move to " + term.Clean(s.Move.To)
 	}
 	total := term.Count(s.TableRows)
 	if s.Estimated {
 		total = "about " + total
 	}
 	o.Printf("  %s rows of %s matched, %s %s\n", term.Count(s.Matched), total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
+	if s.Move != nil {
+		report.PrintMove(o, s.Move)
+	}
 	a.printFigures(s)
 	if s.Replacement != nil {
 		a.printReplacement(s.Replacement)
@@ -227,7 +233,7 @@ func (a *app) printSample(s *preview.Step, width int) {
 	for _, n := range s.Named {
 		header = append(header, term.Clean(n))
 	}
-	if s.Verb == "delete" {
+	if s.Verb != "update" { // the rows go: there is nothing after
 		for _, c := range s.Sample[0].Changes {
 			header = append(header, term.Clean(c.Column))
 		}

@@ -58,7 +58,8 @@ type DB interface {
 	Session(ctx context.Context, o SessionOptions) (*Session, error)
 
 	// Batch changes the rows of r within the transaction and, if kept is not
-	// nil, keeps their old and new values there, numbered from base+1 on.
+	// nil, keeps their old and new values there, numbered from base+1 on. Rows that
+	// are to move it puts into the other table, as many as it deletes.
 	Batch(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (Effect, error)
 
 	// Measure carries out one statement that changes rows and tells its effect;
@@ -67,6 +68,12 @@ type DB interface {
 
 	// KeptTable gives the statements that make the kept-values table.
 	KeptTable(kept *change.Kept) []string
+
+	// NewTable gives the statements that make a table of such columns and such a key.
+	NewTable(t *change.Table) []string
+
+	// Holds reports whether every value of a column is the same to the byte in another.
+	Holds(to, from *change.Column) bool
 
 	// Stage makes a table of what a query gives, within the transaction where the
 	// engine can, in the place of one of that name.
@@ -256,6 +263,9 @@ type NotFoundError struct {
 	Nearest string
 	Do      string // what lists those there are, if not survey
 }
+
+// Absent tells the error from others where this package is not known.
+func (e *NotFoundError) Absent() bool { return true }
 
 func (e *NotFoundError) Error() string {
 	if e.Nearest != "" {

@@ -54,6 +54,14 @@ func ambiguous(l look) []Question {
 	return []Question{{From: change.Doubles(l.c, change.Range{}).Within(" FROM (", ") AS jugatum_d"), Bare: true}}
 }
 
+// alreadyThere are rows whose key is in the other table.
+func alreadyThere(l look) []Question {
+	if l.c.Into == nil || l.c.Into.Make || l.c.Into.Cleared {
+		return nil
+	}
+	return []Question{{From: change.Present(l.c).Within(" FROM (", ") AS jugatum_p"), Quick: true, args: []any{l.c.Into.Table}}}
+}
+
 // collisions are values of unique indexes that would stand twice once the step is
 // done. Where only we know the new values, a row that collides stands alone when
 // the step is run.

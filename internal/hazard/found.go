@@ -328,7 +328,21 @@ func likeDelete(l look) [][]any {
 	return iff(l.c.Verb == sqltext.Delete && has(l.c.Where, "LIKE", "ILIKE", "GLOB"))
 }
 
-func keptDeleted(l look) [][]any { return iff(l.c.Verb == sqltext.Delete) }
+func keptDeleted(l look) [][]any { return iff(l.c.Verb == sqltext.Delete && l.c.Into == nil) }
+
+func lostColumns(l look) [][]any {
+	if l.c.Into == nil || len(l.c.Into.Lost) == 0 {
+		return nil
+	}
+	return one(l.c.Into.Table, strings.Join(l.c.Into.Lost, ", "))
+}
+
+func ownColumns(l look) [][]any {
+	if l.c.Into == nil || len(l.c.Into.Own) == 0 {
+		return nil
+	}
+	return one(strings.Join(l.c.Into.Own, ", "), l.c.Into.Table)
+}
 
 func has(f sqltext.Fragment, words ...string) bool {
 	return slices.ContainsFunc(f.Tokens, func(t sqltext.Token) bool { return slices.ContainsFunc(words, t.Is) })

@@ -44,6 +44,7 @@ const (
 	DoesNotFit  = "does-not-fit"
 	RowQuery    = "row-query"
 	Source      = "trigger-source"
+	LostColumns = "lost-columns"
 	ReadOnly    = "read-only" // of the database, not of a step
 )
 

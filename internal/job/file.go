@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"reflect"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -17,7 +18,9 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"jugatum/internal/change"
+	"jugatum/internal/kind"
 	"jugatum/internal/kind/fill"
+	"jugatum/internal/kind/move"
 	"jugatum/internal/pace"
 	"jugatum/internal/sqltext"
 )
@@ -63,9 +66,24 @@ type fileStep struct {
 	In      []string          `toml:"in"`
 	Except  []string          `toml:"except"`
 	Replace *fileReplace      `toml:"replace"`
-	fill.Keys
+	FillKeys
+	MoveKeys
 	Expect any         `toml:"expect"`
 	Check  []fileCheck `toml:"check"`
+}
+
+// The keys of each kind of step.
+type (
+	FillKeys = fill.Keys
+	MoveKeys = move.Keys
+)
+
+// kinds are the kinds of steps that a step may be of by its keys; a new one has a row.
+func (f fileStep) kinds() []kind.Keys { return []kind.Keys{f.FillKeys, f.MoveKeys} }
+
+// kind are those whose keys the step has.
+func (f fileStep) kind() []kind.Keys {
+	return slices.DeleteFunc(f.kinds(), func(k kind.Keys) bool { return !k.Used() })
 }
 
 type fileReplace struct {
@@ -344,17 +362,21 @@ func (r *reader) step(i int, f fileStep) (Step, error) {
 			return fail(key, "%v", err)
 		}
 		s.Replace = rep
-	case f.Keys.Used():
+	case len(f.kind()) > 0:
+		k := f.kind()[0]
 		if f.SQL != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete || f.top() {
-			return fail(".fill", "from, match and fill go with table, where and once; sql, let, set, put, delete, order, skip and first belong to other forms")
+			return fail("", "%s go with table, where and once; sql, let, set, put, delete, order, skip and first belong to other forms", k.Names())
+		}
+		for _, other := range f.kind()[1:] {
+			return fail("", "%s belong to one kind of step, %s to another", k.Names(), other.Names())
 		}
 		if f.Table == nil {
-			return fail("", "table, the one that is filled, is missing")
+			return fail("", "table is missing")
 		}
 		s.Table = *f.Table
 		var key string
 		var err error
-		if s.Fill, key, err = f.Keys.Read(func(key string, m any) []string { return r.keys(path+"."+key, m) }); err != nil {
+		if s.Kind, key, err = k.Read(func(key string, m any) []string { return r.keys(path+"."+key, m) }); err != nil {
 			return fail("."+key, "%v", err)
 		}
 	case f.SQL != nil && (f.Table != nil || f.Where != nil || f.Let != nil || f.Set != nil || f.Put != nil || f.Delete || f.top()):

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"jugatum/internal/change"
-	"jugatum/internal/kind/fill"
+	"jugatum/internal/kind"
 	"jugatum/internal/sqltext"
 )
 
@@ -55,7 +55,7 @@ type Limits struct {
 // Step is one change to one table.
 type Step struct {
 	change.Spec
-	Fill   *fill.Step // how columns are filled from other rows; nil for other kinds
+	Kind   kind.Step // nil for a change as it is written
 	Expect *Expect
 	Checks []Check
 }
@@ -138,8 +138,8 @@ func (j *Job) Digest(d sqltext.Dialect, values map[string]change.Value) string {
 		s := &form.Steps[i].Spec
 		s.SQL, s.Table, s.Where, s.Order = tokens(d, s.SQL), tokens(d, s.Table), tokens(d, s.Where), tokens(d, s.Order)
 		s.Let, s.Set = fieldTokens(d, s.Let), fieldTokens(d, s.Set)
-		if fill := form.Steps[i].Fill; fill != nil {
-			form.Steps[i].Fill = fill.Each(func(sql string) string { return tokens(d, sql) })
+		if k := form.Steps[i].Kind; k != nil {
+			form.Steps[i].Kind = k.Each(func(sql string) string { return tokens(d, sql) })
 		}
 	}
 	return "2:" + form.WrittenDigest(values)
@@ -179,14 +179,23 @@ func (j *Job) WrittenDigest(values map[string]change.Value) string {
 	type stepForm struct {
 		Spec   change.Spec
 		Checks []Check
-		Fill   *fill.Step `json:",omitempty"`
+		Fill   kind.Step            `json:",omitempty"`
+		Kinds  map[string]kind.Step `json:",omitempty"` // all others, by name
 	}
 	form := struct {
 		Steps  []stepForm
 		Values map[string]change.Value
 	}{Values: values}
 	for _, s := range j.Steps {
-		form.Steps = append(form.Steps, stepForm{s.Spec, s.Checks, s.Fill})
+		x := stepForm{Spec: s.Spec, Checks: s.Checks}
+		if s.Kind != nil {
+			if name := s.Kind.Kind(); name == "fill" { // which was there before there were others
+				x.Fill = s.Kind
+			} else {
+				x.Kinds = map[string]kind.Step{name: s.Kind}
+			}
+		}
+		form.Steps = append(form.Steps, x)
 	}
 	b, err := json.Marshal(form)
 	if err != nil { // strings, booleans and maps of them always marshal

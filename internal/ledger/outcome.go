@@ -119,12 +119,14 @@ type Left struct {
 	Expected map[string]string `json:"expected"`
 	Found    map[string]string `json:"found,omitempty"`
 	Gone     bool              `json:"gone"`
+	Table    string            `json:"table,omitempty"` // where it was looked for, if that is not the step's own
 }
 
 // skippedDetail is what the ledger keeps of one.
 type skippedDetail struct {
 	Expected map[string]string `json:"expected"`
 	Found    map[string]string `json:"found,omitempty"`
+	Table    string            `json:"table,omitempty"`
 }
 
 // RefusedBecause stands, among the columns found, for the database's reason where
@@ -135,7 +137,7 @@ const RefusedBecause = "(refused)"
 func (l *Ledger) RecordSkipped(ctx context.Context, tx *engine.Tx, run int64, rows []Left) error {
 	now := stamp(time.Now())
 	for _, x := range rows {
-		d := skippedDetail{Expected: x.Expected}
+		d := skippedDetail{Expected: x.Expected, Table: x.Table}
 		if !x.Gone {
 			d.Found = x.Found
 		}
@@ -157,7 +159,7 @@ func (l *Ledger) Skipped(ctx context.Context, run int64, limit int) ([]Left, err
 	err := l.outcomes(ctx, run, skippedKind, limit, func(x outcome) error {
 		var d skippedDetail
 		err := json.Unmarshal([]byte(x.detail), &d)
-		out = append(out, Left{Step: x.step, Seq: x.n, Key: x.key, Expected: d.Expected, Found: d.Found, Gone: d.Found == nil})
+		out = append(out, Left{Step: x.step, Seq: x.n, Key: x.key, Expected: d.Expected, Found: d.Found, Gone: d.Found == nil, Table: d.Table})
 		return err
 	})
 	return out, err

@@ -90,7 +90,7 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 // assess looks at one step.
 func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessment, error) {
 	opts := ask.Options
-	st := &ledger.Step{Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name,
+	st := &ledger.Step{Name: ch.Step, Verb: ch.Does(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name,
 		SetColumns: ch.SetNames(), Matched: -1, ToChange: -1, TableRows: ch.Table.Rows, Status: "pending"}
 	if ch.Table.Key != nil {
 		st.KeyColumns = ch.Table.Key.Names()

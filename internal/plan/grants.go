@@ -9,6 +9,7 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/hazard"
+	"jugatum/internal/sqltext"
 )
 
 // missing asks what this user lacks for a change; nothing where there are no users.
@@ -53,7 +54,7 @@ func (p *Plan) Lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error)
 			add(hazard.Refusal, "keep the ledger there (another place is named with --ledger)", m.Ledger)
 		}
 		add(hazard.Warning, "see every table that refers to "+c.Table.String()+", from which rows may go as well", m.See)
-		add(hazard.Refusal, fmt.Sprintf("%s rows of %s", c.Verb, c.Table), m.Run)
+		add(hazard.Refusal, fmt.Sprintf("%s rows of %s", c.Does(), c.Table), m.Run)
 		if keep {
 			add(hazard.Warning, "put rows of "+c.Table.String()+" back, should the run have to be undone", m.Undo)
 		}
@@ -69,7 +70,7 @@ func (p *Plan) Undoable(ctx context.Context) error {
 			return err
 		}
 		lack := slices.Concat(m.Read, m.Ledger, m.Undo)
-		if c.Verb.String() != "delete" {
+		if c.Verb != sqltext.Delete {
 			lack = append(lack, m.Run...)
 		}
 		if len(lack) > 0 {

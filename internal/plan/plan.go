@@ -13,7 +13,7 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/job"
-	"jugatum/internal/kind/fill"
+	"jugatum/internal/kind"
 	"jugatum/internal/preview"
 	"jugatum/internal/sqltext"
 )
@@ -72,10 +72,10 @@ func (p *Plan) build(ctx context.Context) error {
 			}
 			continue
 		}
-		parts := []fill.Part{{Spec: s.Spec}}
-		if s.Fill != nil {
+		parts := []kind.Part{{Spec: s.Spec}}
+		if s.Kind != nil {
 			var err error
-			if parts, err = s.Fill.Parts(p.DB.Dialect(), s.Spec, look, p.stagesSources()); err != nil {
+			if parts, err = s.Kind.Parts(s.Spec, kind.Place{D: p.DB.Dialect(), Tables: look, Once: p.stagesSources()}); err != nil {
 				return p.Job.At(err)
 			}
 		}
@@ -101,6 +101,11 @@ func (p *Plan) step(ctx context.Context, s job.Step, spec change.Spec, look chan
 	first, err := p.change(ctx, s, spec, look)
 	if err != nil {
 		return err
+	}
+	if first.Into != nil {
+		if err := p.into(ctx, s, first, look); err != nil {
+			return err
+		}
 	}
 	heirs := first.Table.Heirs
 	if first.Only || len(heirs) == 0 {
@@ -186,11 +191,12 @@ func (p *Plan) reads(ctx context.Context, c *change.Change, spec change.Spec, lo
 	return own, err
 }
 
+// fieldOf is where a fault is told of which nobody knows the field.
 func fieldOf(s job.Step) string {
 	switch {
 	case s.SQL != "":
 		return "sql"
-	case s.Fill != nil:
+	case s.Kind != nil && s.Kind.Kind() == "fill":
 		return "fill"
 	}
 	return "table"

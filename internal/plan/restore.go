@@ -52,8 +52,14 @@ func (p *Plan) fromRecord(ctx context.Context, r *ledger.Run) error {
 			return fmt.Errorf("step %q of run %d: %w", st.Name, r.ID, err)
 		}
 		c := &change.Change{Step: st.Name, D: p.DB.Dialect(), Verb: sqltext.Update, Table: t, Ref: p.DB.Dialect().Quote(t.Name), Params: r.Params, Recorded: true}
-		if st.Verb == sqltext.Delete.String() {
+		switch st.Verb {
+		case sqltext.Delete.String():
 			c.Verb = sqltext.Delete
+		case "move":
+			c.Verb = sqltext.Delete
+			if c.Into, err = p.intoOf(ctx, st, t); err != nil {
+				return err
+			}
 		}
 		for _, name := range st.SetColumns {
 			col := t.Named(name)

@@ -13,7 +13,7 @@ func (p *Plan) Undo(orig *ledger.Run, opts ledger.Options) (*ledger.Run, error) 
 	u := &ledger.Run{Title: orig.Title, Reason: orig.Reason, UndoOf: orig.ID, Source: orig.Source, Params: orig.Params, Digest: orig.Digest, Options: opts}
 	slices.Reverse(p.Changes)
 	for i, ch := range p.Changes {
-		st := &ledger.Step{N: i + 1, Name: ch.Step, Verb: ch.Verb.String(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name, SetColumns: ch.SetNames(),
+		st := &ledger.Step{N: i + 1, Name: ch.Step, Verb: ch.Does(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name, SetColumns: ch.SetNames(),
 			Method: "undo", Matched: -1, ToChange: -1, Status: "pending"}
 		for _, o := range orig.Steps {
 			if o.Name != ch.Step {

@@ -28,6 +28,9 @@ func (p *Plan) Work(l *ledger.Ledger, r *ledger.Run) ([]*runner.Work, error) {
 		}
 		out = append(out, &runner.Work{Step: st, Change: c, Kept: l.Kept(st, c)})
 	}
+	if err := p.make(r, out); err != nil {
+		return nil, err
+	}
 	if r.UndoOf != 0 { // its values are kept
 		return out, nil
 	}

@@ -27,7 +27,9 @@ type Step struct {
 	// Replacement is there for a step that replaces text.
 	Replacement *Replacement `json:"replacement,omitempty"`
 	// Fill is there for a step that fills columns from other rows.
-	Fill      *Fill            `json:"fill,omitempty"`
+	Fill *Fill `json:"fill,omitempty"`
+	// Move is there for a step that moves rows to another table.
+	Move      *Move            `json:"move,omitempty"`
 	Key       []string         `json:"key"`
 	TableRows int64            `json:"table_rows"`
 	Estimated bool             `json:"table_rows_estimated"`
@@ -65,7 +67,7 @@ type Row struct {
 	Changes []Cell    `json:"changes"`
 }
 
-// Cell is one value before and after; nil is NULL. After is meaningless for a delete.
+// Cell is one value before and after; nil is NULL. After is meaningless where rows go.
 type Cell struct {
 	Column string   `json:"column"`
 	Before *string  `json:"before"`
@@ -207,7 +209,7 @@ func fits(d sqltext.Dialect, col *change.Column, n string) string {
 
 // Look previews one step. sample is how many rows to show.
 func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sample int) (*Step, error) {
-	p := &Step{Name: c.Step, Table: c.Table.String(), Verb: c.Verb.String(), Method: method, TableRows: c.Table.Rows, Estimated: c.Table.Estimated, Hazards: hazard.Text(c, method)}
+	p := &Step{Name: c.Step, Table: c.Table.String(), Verb: c.Does(), Method: method, TableRows: c.Table.Rows, Estimated: c.Table.Estimated, Hazards: hazard.Text(c, method)}
 	if c.Table.Key != nil {
 		p.Key = c.Table.Key.Names()
 	}
@@ -236,6 +238,7 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 			}
 		}
 	}
+	p.Move = moved(c)
 	if h, ok := db.(engine.Housekeeper); ok {
 		var err error
 		if p.Keeping, err = h.Housekeeping(ctx, c); err != nil {

@@ -60,6 +60,9 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 	if c.Table.Key == nil {
 		return nil, fmt.Errorf("%s has no key by which a batch could be told", c.Table)
 	}
+	if c.Into != nil && c.Into.Make {
+		return nil, fmt.Errorf("%s is made by the run: make it first if a batch that moves rows there is to be rehearsed", c.Into.Table)
+	}
 	walk := engine.NewWalk(db, c.Table)
 	end, err := walk.End(ctx)
 	if err != nil || end == nil {

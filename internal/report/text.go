@@ -331,6 +331,9 @@ func PrintMismatched(o *term.Out, rows []ledger.Left, what, wanted, found string
 	var refused []string
 	for _, x := range rows {
 		key := "  " + o.Cut(term.Clean(x.Key), 24)
+		if x.Table != "" {
+			key += " in " + term.Clean(x.Table)
+		}
 		if x.Gone {
 			t.Row(key, "", "", o.Paint(term.Warn, "the row is gone"))
 			continue

@@ -31,6 +31,9 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	way := k.method(w)
 	if fresh {
 		if err := k.patiently(ctx, func() error {
+			if err := k.make(ctx, w); err != nil {
+				return err
+			}
 			if err := k.stage(ctx, w); err != nil {
 				return err
 			}
@@ -94,6 +97,25 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	err := k.patiently(ctx, func() error { return r.Ledger.EndStep(ctx, k.session, r.Run, w.Step) })
 	if err == nil {
 		way.drop(ctx)
+	}
+	return err
+}
+
+// make makes the table that the step moves rows to.
+func (k *worker) make(ctx context.Context, w *Work) error {
+	if len(w.Make) == 0 {
+		return nil
+	}
+	err := k.Ledger.Ours(ctx, k.session, k.Run, func(tx *engine.Tx) error {
+		for _, text := range w.Make {
+			if _, err := tx.Exec(ctx, text); err != nil {
+				return fmt.Errorf("making %s: %w", w.Change.Into.Table, err)
+			}
+		}
+		return nil
+	})
+	if err == nil {
+		w.Make = nil // what is tried again must not make it again
 	}
 	return err
 }

@@ -122,7 +122,7 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 		s.careful--
 		e, refused, err = s.rowByRow(ctx, tx, kept, from, to)
 	} else {
-		e, err = s.k.DB.Measure(ctx, tx, change.Restore(s.w.Change, kept, from, to))
+		e, err = s.back(ctx, tx, kept, from, to)
 		if err != nil && s.k.DB.Fault(err) == engine.Data && s.careful == 0 {
 			s.careful = carefulFor
 			return e, nil, errCareful
@@ -141,6 +141,9 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 		return e, nil, err
 	}
 	left, err := ledger.ReadMismatched(rows, s.w.Step.N, kept, change.AsChanged)
+	if err == nil {
+		err = s.elsewhere(ctx, tx, kept, from, to, left)
+	}
 	e.Changed = e.Scanned - int64(len(left)) // a row of which a trigger made something else is not put back
 	for i := range left {
 		for _, x := range refused {
@@ -150,6 +153,54 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 		}
 	}
 	return e, left, err
+}
+
+// back puts kept rows back. Those that were moved are taken out of the other table
+// again: what is locked there as it was moved comes back, and nothing else.
+func (s *restore) back(ctx context.Context, tx *engine.Tx, kept *change.Kept, from, to int64) (engine.Effect, error) {
+	c := s.w.Change
+	if c.Into == nil {
+		return s.k.DB.Measure(ctx, tx, change.Restore(c, kept, from, to))
+	}
+	var there int64
+	hold := change.Hold(c, kept, from, to)
+	if err := tx.Scan(ctx, hold.String(), hold.Args, &there); err != nil {
+		return engine.Effect{}, err
+	}
+	e, err := s.k.DB.Measure(ctx, tx, change.Restore(c, kept, from, to))
+	if err != nil {
+		return e, err
+	}
+	out, err := s.k.DB.Measure(ctx, tx, change.Withdraw(c, kept, from, to))
+	e.Log.Add(out.Log)
+	if err == nil && out.Changed < e.Changed && !s.interfered() {
+		err = &engine.MovedError{From: c.Into.Table, To: c.Table, Deleted: out.Changed, Came: e.Changed}
+	}
+	return e, err
+}
+
+// elsewhere tells of rows that are left alone since they are not as they were moved
+// how they are in the other table.
+func (s *restore) elsewhere(ctx context.Context, tx *engine.Tx, kept *change.Kept, from, to int64, left []ledger.Left) error {
+	if s.w.Change.Into == nil || len(left) == 0 {
+		return nil
+	}
+	c, landed, state := s.w.Change.Landed(kept, change.AsChanged)
+	q := change.Mismatched(c, landed, state, state, from, to, int(to-from))
+	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return err
+	}
+	there, err := ledger.ReadMismatched(rows, s.w.Step.N, landed, state)
+	for _, x := range there {
+		for i := range left {
+			if left[i].Seq == x.Seq {
+				left[i] = x
+				left[i].Table = c.Table.String()
+			}
+		}
+	}
+	return err
 }
 
 // errCareful says that a batch of an undo failed on its data, and is to be done
@@ -189,7 +240,7 @@ func (s *restore) rowByRow(ctx context.Context, tx *engine.Tx, kept *change.Kept
 		if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_row"); err != nil {
 			return sum, nil, err
 		}
-		e, err := s.k.DB.Measure(ctx, tx, change.Restore(s.w.Change, kept, seq-1, seq))
+		e, err := s.back(ctx, tx, kept, seq-1, seq)
 		switch {
 		case err != nil && s.k.DB.Fault(err) == engine.Data:
 			refused = append(refused, ledger.Left{Seq: seq, Found: map[string]string{ledger.RefusedBecause: err.Error()}})

@@ -37,6 +37,8 @@ type Work struct {
 	Staging *engine.Staging
 	Unstage string
 
+	Make []string // the statements for the table that rows are moved to; none if it is there
+
 	Undo bool  // put the kept values back instead
 	UpTo int64 // for an undo: number of the last kept row,
 	Rows int64 // and how many are kept; numbers may be left out

@@ -40,6 +40,14 @@ func (d Dialect) Own(function string) string {
 // same name. PostgreSQL folds to lower case; the others compare without case.
 func (d Dialect) Fold(name string) string { return strings.ToLower(name) }
 
+// Name is the name of a table or schema that a token stands for.
+func (d Dialect) Name(t Token) string {
+	if t.Kind == Ident && d != MariaDB { // there, case may matter in a table's name
+		return d.Fold(t.Text)
+	}
+	return t.Name()
+}
+
 // Same reports whether a token names the column or table called name.
 func (d Dialect) Same(t Token, name string) bool {
 	switch t.Kind {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"math/big"
+	"slices"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -60,11 +61,11 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 	if r.UndoOf != 0 {
 		res.State = "restored"
 	}
-	for _, w := range work {
+	for i, w := range work {
 		s := Step{Name: w.Step.Name, Table: w.Change.Table.String(), Changed: w.Step.Totals.Changed, Kept: -1, Left: w.Step.Totals.Skipped, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
 		if w.Kept == nil {
 			s.Remark = "no kept values: only the job's checks can be asked"
-		} else if err := s.compare(ctx, db, l, r, w, progress); err != nil {
+		} else if err := s.compare(ctx, db, l, r, w, bringing(w, work[i+1:]), progress); err != nil {
 			return nil, err
 		} else if err := s.missed(ctx, db, r, w); err != nil {
 			return nil, err
@@ -119,7 +120,7 @@ func (s *Step) missed(ctx context.Context, db engine.DB, r *ledger.Run, w *runne
 }
 
 // compare holds the kept values of a step against the table.
-func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w *runner.Work, progress func(done, total int64)) error {
+func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w, later *runner.Work, progress func(done, total int64)) error {
 	state := change.AsChanged
 	low, upTo := int64(0), w.Step.LastKept()
 	if w.Undo {
@@ -169,13 +170,11 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 			return err
 		}
 		to = min(from+chunk, upTo)
-		q := change.Mismatched(w.Change, w.Kept, state, state, from, to, chunk)
-		rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+		found, err := mismatched(ctx, db, w, state, from, to)
 		if err != nil {
 			return err
 		}
-		found, err := ledger.ReadMismatched(rows, w.Step.N, w.Kept, state)
-		if err != nil {
+		if err := s.brought(ctx, db, w, later, len(found), from, to, leftSeq); err != nil {
 			return err
 		}
 		for _, x := range found {
@@ -193,6 +192,64 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 		}
 	}
 	return nil
+}
+
+// bringing is the step after w of the same run that moves rows into its table, where w
+// has deleted others that had their keys; nil if there is none.
+func bringing(w *runner.Work, after []*runner.Work) *runner.Work {
+	for _, x := range after {
+		if into := x.Change.Into; into != nil && !w.Undo && w.Change.Verb == sqltext.Delete && x.Kept != nil && into.Table.Schema == w.Change.Table.Schema && into.Table.Name == w.Change.Table.Name {
+			return x
+		}
+	}
+	return nil
+}
+
+// brought adds to passed the numbers of the kept rows that gave way to others, if any
+// are not as they should be.
+func (s *Step) brought(ctx context.Context, db engine.DB, w, later *runner.Work, found int, from, to int64, passed map[int64]bool) error {
+	if later == nil || found == 0 {
+		return nil
+	}
+	q := change.Brought(w.Change, w.Kept, later.Change, later.Kept, from, to)
+	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var seq int64
+		if err := rows.Scan(&seq); err != nil {
+			return err
+		}
+		passed[seq] = true
+	}
+	return rows.Err()
+}
+
+// mismatched reads the kept rows after from, up to to, that are not in the given state;
+// where rows were moved, each of both tables' that is not.
+func mismatched(ctx context.Context, db engine.DB, w *runner.Work, state change.State, from, to int64) ([]ledger.Left, error) {
+	read := func(c *change.Change, kept *change.Kept, state change.State) ([]ledger.Left, error) {
+		q := change.Mismatched(c, kept, state, state, from, to, chunk)
+		rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+		if err != nil {
+			return nil, err
+		}
+		return ledger.ReadMismatched(rows, w.Step.N, kept, state)
+	}
+	out, err := read(w.Change, w.Kept, state)
+	if err != nil || w.Change.Into == nil {
+		return out, err
+	}
+	there, err := read(w.Change.Landed(w.Kept, state))
+	for _, x := range there {
+		x.Table = w.Change.Into.Table.String()
+		if !slices.ContainsFunc(out, func(o ledger.Left) bool { return o.Seq == x.Seq }) {
+			out = append(out, x)
+		}
+	}
+	return out, err
 }
 
 // Ask puts one of the job's checks to the database. Checks only read: anything

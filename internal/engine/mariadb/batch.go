@@ -41,7 +41,7 @@ func (db *DB) KeptTable(kept *change.Kept) []string {
 			}
 		}
 		if c.Of.Collation != "" {
-			typ += " CHARACTER SET " + strings.SplitN(c.Of.Collation, "_", 2)[0] + " COLLATE " + c.Of.Collation
+			typ = typed(&change.Column{Type: typ, Collation: c.Of.Collation})
 		}
 		types = append(types, typ)
 	}
@@ -109,8 +109,11 @@ func (db *DB) carryOut(ctx context.Context, tx *engine.Tx, c *change.Change, kep
 	if r.Roster != nil {
 		return db.enrolled(ctx, tx, c, kept, r, base)
 	}
-	if kept == nil {
+	if kept == nil && c.Into == nil {
 		return db.bare(ctx, tx, c, r, base)
+	}
+	if kept == nil {
+		return db.passed(ctx, tx, c, change.NewKept("", c), c, r, base, nil)
 	}
 	if done, e, err := db.snapshot(ctx, tx, c, kept, r, base); done || err != nil {
 		return e, err
@@ -118,35 +121,45 @@ func (db *DB) carryOut(ctx context.Context, tx *engine.Tx, c *change.Change, kep
 	if kept.Packed == "" {
 		return db.staged(ctx, tx, c, kept, r, base)
 	}
+	return db.passed(ctx, tx, c, kept, kept, r, base, func(staged *change.Kept, e *engine.Effect) error {
+		if err := db.relax(ctx, tx, kept); err != nil {
+			return err
+		}
+		var err error
+		if e.Kept, err = packStaged(ctx, tx, staged, kept, base); err != nil {
+			return err
+		}
+		if e.Kept != base+e.Changed {
+			return fmt.Errorf("%s: %d rows were changed but %d are kept", c.Table, e.Changed, e.Kept-base)
+		}
+		return db.tighten(ctx, tx)
+	})
+}
+
+// passed carries a batch out by way of a temporary table, laid out like kept, which is
+// the same for all batches of one owner; pack keeps what is there in the end, nil if
+// nothing is to be kept.
+func (db *DB) passed(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, owner any, r change.Range, base int64, pack func(staged *change.Kept, e *engine.Effect) error) (engine.Effect, error) {
 	st := tx.S.State.(*session)
 	temp := *kept
 	temp.Table, temp.Packed = db.LedgerTable("k"), ""
-	if st.staging != kept {
+	if st.staging != owner {
 		for _, text := range db.KeptTable(&temp) {
 			if _, err := tx.Exec(ctx, strings.Replace(text, "CREATE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)); err != nil {
 				return engine.Effect{}, fmt.Errorf("making a temporary table for the batch: %w", err)
 			}
 		}
-		st.staging = kept
+		st.staging = owner
 	}
 	if _, err := tx.Exec(ctx, "DELETE FROM "+temp.Table); err != nil {
 		return engine.Effect{}, err
 	}
 	e, err := db.staged(ctx, tx, c, &temp, r, 0)
-	if err != nil || e.Changed == 0 {
-		e.Kept = base
+	e.Kept = base
+	if err != nil || e.Changed == 0 || pack == nil {
 		return e, err
 	}
-	if err := db.relax(ctx, tx, kept); err != nil {
-		return e, err
-	}
-	if e.Kept, err = packStaged(ctx, tx, &temp, kept, base); err != nil {
-		return e, err
-	}
-	if e.Kept != base+e.Changed {
-		return e, fmt.Errorf("%s: %d rows were changed but %d are kept", c.Table, e.Changed, e.Kept-base)
-	}
-	return e, db.tighten(ctx, tx)
+	return e, pack(&temp, &e)
 }
 
 // counting begins to count the rows that are scanned; what it gives ends that.
@@ -255,6 +268,9 @@ func (db *DB) staged(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 	}
 	if e.Changed != staged {
 		return e, fmt.Errorf("%s: %d rows were changed but %d are kept: a trigger interferes with the batch", c.Table, e.Changed, staged)
+	}
+	if c.Into != nil {
+		return e, db.put(ctx, tx, c, kept, rows.From, rows.To, e.Changed)
 	}
 	return e, nil
 }

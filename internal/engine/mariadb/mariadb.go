@@ -289,7 +289,7 @@ type session struct {
 	told    bool           // may ask about our own locks
 	changed int64          // rows of the batch under way
 	loaded  *change.Change // for which the table of new values was made
-	staging *change.Kept   // for which the temporary table of rows to pack was made
+	staging any            // for whom the temporary table of a batch's rows was made
 
 	frozen bool // transactions begin as REPEATABLE READ
 

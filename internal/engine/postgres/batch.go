@@ -153,6 +153,12 @@ func (db *DB) batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		return e.Effect, err
 	}
 	switch {
+	case c.Into != nil:
+		e, err := db.explain(ctx, tx, moving(c, kept, r), c)
+		if err == nil && engine.Measured {
+			err = engine.Came(c, e.Changed, e.came)
+		}
+		return e.Effect, err
 	case kept == nil:
 		q := &change.Query{D: d}
 		q.Add("WITH jugatum_new AS (")
@@ -339,6 +345,37 @@ func deletion(c *change.Change, kept *change.Kept, r change.Range) *change.Query
 	return keep(q.Add(") "), kept).Add(" FROM jugatum_new")
 }
 
+// moving is the one statement that takes rows out, puts them into the other table, and
+// keeps them.
+func moving(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
+	layout := kept
+	if layout == nil {
+		layout = change.NewKept("", c)
+	}
+	q := &change.Query{D: d}
+	q.Add("WITH jugatum_new AS (").Statement(c, r).Add(" RETURNING ")
+	col := func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) }
+	list(q, layout.Keys, "k", col)
+	q.Add(", ")
+	list(q, layout.Old, "o", col)
+	c.Into.Head(q.Add("), jugatum_into AS (")).Add(" SELECT ")
+	for i, p := range c.Into.Pairs {
+		if i > 0 {
+			q.Add(", ")
+		}
+		for j, o := range layout.Old {
+			if o.Of.Name == p.From {
+				q.Add(fmt.Sprintf("o%d", j))
+			}
+		}
+	}
+	q.Add(" FROM jugatum_new RETURNING 1) ")
+	if kept == nil {
+		return q.Add("SELECT count(*) FROM jugatum_into")
+	}
+	return keep(q, kept).Add(" FROM jugatum_new")
+}
+
 func only(c *change.Change) string {
 	if c.Only && !c.Table.Alone {
 		return "ONLY "
@@ -374,6 +411,7 @@ func doubles(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Rang
 type effect struct {
 	engine.Effect
 	intended int64 // rows read whose new value differs from the old
+	came     int64 // rows that came into another table
 }
 
 // plan is a node of EXPLAIN's JSON output.
@@ -428,6 +466,8 @@ func (e *effect) read(p plan, alias string) {
 	case p.Operation == "Update" && p.Subplan == "" && len(p.Plans) > 0:
 		// An UPDATE on its own, in a snapshot in which every row read is written.
 		e.Changed = int64(p.Plans[0].Rows)
+	case p.Subplan == "CTE jugatum_into":
+		e.came = int64(p.Rows)
 	case p.Subplan == "CTE jugatum_src":
 		e.Matched = int64(p.Rows)
 	case p.Subplan == "CTE jugatum_new":

@@ -37,6 +37,14 @@ func (db *DB) KeptTable(kept *change.Kept) []string {
 // change, and writes the rest from there.
 func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
+	if kept == nil && c.Into != nil {
+		temp, err := emptied(ctx, db, tx, c)
+		if err == nil {
+			e, err = db.Batch(ctx, tx, c, temp, r, 0)
+		}
+		e.Kept = base
+		return e, err
+	}
 	if kept == nil {
 		n, err := exec(ctx, tx, (&change.Query{D: d}).Statement(c, r))
 		e.Changed, e.Matched = n, n
@@ -102,8 +110,26 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 			return e, fmt.Errorf("%s: %d rows were changed but %d are kept: a trigger interferes with the batch", c.Table, e.Changed, left)
 		}
 	}
-	err = tx.Scan(ctx, "SELECT coalesce(max(seq), ?) FROM "+kept.Table, []any{base}, &e.Kept)
-	return e, err
+	if err = tx.Scan(ctx, "SELECT coalesce(max(seq), ?) FROM "+kept.Table, []any{base}, &e.Kept); err != nil || c.Into == nil {
+		return e, err
+	}
+	came, err := exec(ctx, tx, change.Put(c, kept, base, e.Kept))
+	if err != nil {
+		return e, err
+	}
+	return e, engine.Came(c, e.Changed, came)
+}
+
+// emptied is a table of the session for the rows that a batch takes out, to be put into
+// another one from there.
+func emptied(ctx context.Context, db *DB, tx *engine.Tx, c *change.Change) (*change.Kept, error) {
+	kept := change.NewKept(fmt.Sprintf("temp.jugatum_m_%d_%d", len(c.Table.Key.Columns), len(c.Table.Stored())), c)
+	for _, text := range append([]string{"DROP TABLE IF EXISTS " + kept.Table}, db.KeptTable(kept)...) {
+		if _, err := tx.Exec(ctx, text); err != nil {
+			return nil, fmt.Errorf("making a temporary table for the batch: %w", err)
+		}
+	}
+	return kept, nil
 }
 
 // leastKey keeps a new key below the range of integers as SQLite stores it: the real

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -303,6 +304,41 @@ func affinity(declared string) string {
 		return "REAL"
 	}
 	return "NUMERIC"
+}
+
+// plainType is a declared type that can stand in a statement as it is.
+var plainType = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9 _]*(\([0-9, ]+\))?$`)
+
+// NewTable gives the statement that makes a table of such columns, with their declared
+// types where these are plain words.
+func (db *DB) NewTable(t *change.Table) []string {
+	var cols, key []string
+	for _, c := range t.Columns {
+		typ := c.Type
+		if !plainType.MatchString(typ) {
+			typ = affinity(c.Type)
+		}
+		col := d.Quote(c.Name) + " " + typ
+		if c.NotNull {
+			col += " NOT NULL"
+		}
+		cols = append(cols, col)
+	}
+	for _, c := range t.Key.Columns {
+		key = append(key, d.Quote(c.Name))
+	}
+	text := "CREATE TABLE " + t.NameSQL(d) + " (" + strings.Join(append(cols, "PRIMARY KEY ("+strings.Join(key, ", ")+")"), ", ") + ")"
+	if t.Strict {
+		text += " STRICT"
+	}
+	return []string{text}
+}
+
+// Holds reports whether storing a value of a column in another leaves it as it is: with
+// the same affinity, or none. A STRICT table refuses what it would have to change.
+func (db *DB) Holds(to, from *change.Column) bool {
+	a, b := affinity(to.Type), affinity(from.Type)
+	return a == b || to.Type == "" || strings.EqualFold(to.Type, "BLOB")
 }
 
 // Settings tells what decides how a change in batches meets other sessions.

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"jugatum/internal/change"
+	"jugatum/internal/kind"
 	"jugatum/internal/sqltext"
 )
 
@@ -28,6 +29,18 @@ func (k Keys) Used() bool {
 	return k.From != nil || k.Match != nil || k.Fill != nil || k.Unmatched != nil || k.Pick != nil || k.Advise
 }
 
+// Names lists the main ones.
+func (Keys) Names() string { return "from, match and fill" }
+
+// Read makes the step of its keys.
+func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, error) {
+	s, field, err := k.read(order)
+	if err != nil {
+		return nil, field, err
+	}
+	return s, "", nil
+}
+
 // Step is such a step as its author wrote it.
 type Step struct {
 	From      string         // a table, or a query in brackets
@@ -39,9 +52,7 @@ type Step struct {
 	Advise    bool   `json:"-"`          // tell which constraints could be set afterwards
 }
 
-// Read makes the step of its keys. order gives the keys of a table in the order of
-// the file. field is where a fault is.
-func (k Keys) Read(order func(key string, m any) []string) (s *Step, field string, err error) {
+func (k Keys) read(order func(key string, m any) []string) (s *Step, field string, err error) {
 	s = &Step{Unmatched: change.Leave, Advise: k.Advise}
 	if k.From == nil {
 		return nil, "", errors.New("from is missing: the table that the values come from, or a query in brackets")
@@ -93,8 +104,13 @@ func (k Keys) Read(order func(key string, m any) []string) (s *Step, field strin
 	return s, "", nil
 }
 
+// Kind is the kind's name.
+func (s *Step) Kind() string { return "fill" }
+
 // Each calls do for every piece of SQL of the step, to be replaced by what it gives.
-func (s *Step) Each(do func(sql string) string) *Step {
+func (s *Step) Each(do func(sql string) string) kind.Step { return s.each(do) }
+
+func (s *Step) each(do func(sql string) string) *Step {
 	out := *s
 	out.From, out.On, out.Pick = do(s.From), do(s.On), do(s.Pick)
 	out.Match, out.Fill = slices.Clone(s.Match), slices.Clone(s.Fill)
@@ -112,26 +128,19 @@ const (
 	filled  = "jugatum_f"
 )
 
-// Part is one of the changes that a step comes to: its spec, and the end of its name.
-type Part struct {
-	Name string // "" for the first
-	Spec change.Spec
-}
-
 // Parts makes the changes' specs: one that fills, and where rows without a match are
-// to be NULL one for those. spec has the step's name, table, filter and marker. once
-// is whether a table that is joined is to be read once, too.
-func (s *Step) Parts(d sqltext.Dialect, spec change.Spec, tables change.Catalogue, once bool) ([]Part, error) {
-	p := parts{d: d, s: s, spec: spec, tables: tables, once: once}
+// to be NULL one for those.
+func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
+	p := parts{Checker: kind.Checker{D: at.D, Step: spec.Name}, s: s, spec: spec, tables: at.Tables, once: at.Once}
 	return p.make()
 }
 
 type parts struct {
-	d      sqltext.Dialect
+	kind.Checker
 	s      *Step
 	spec   change.Spec
 	tables change.Catalogue
-	once   bool
+	once   bool // a table that is joined is to be read once, too
 
 	target *change.Table
 	ref    string        // how SQL refers to it
@@ -140,19 +149,15 @@ type parts struct {
 	alias  string        // how the job's SQL calls it
 }
 
-func (p *parts) fail(field string, format string, args ...any) error {
-	return &change.FieldError{Step: p.spec.Name, Field: field, Err: fmt.Errorf(format, args...)}
-}
-
-func (p *parts) make() ([]Part, error) {
+func (p *parts) make() ([]kind.Part, error) {
 	var err error
-	if p.target, p.ref, err = change.Target(p.d, p.spec, p.tables); err != nil {
+	if p.target, p.ref, err = change.Target(p.D, p.spec, p.tables); err != nil {
 		return nil, err
 	}
 	if err := p.check(); err != nil {
 		return nil, err
 	}
-	p.s = p.s.Each(p.uncommented)
+	p.s = p.s.each(p.Uncommented)
 	if err := p.origins(); err != nil {
 		return nil, err
 	}
@@ -162,7 +167,7 @@ func (p *parts) make() ([]Part, error) {
 		first.Set = append(first.Set, change.Field{Name: f.Name, Expr: p.value(j, i)})
 	}
 	first.Joint = j
-	out := []Part{{"", first}}
+	out := []kind.Part{{Name: "", Spec: first}}
 	if p.s.Unmatched != change.Null {
 		return out, nil
 	}
@@ -173,27 +178,27 @@ func (p *parts) make() ([]Part, error) {
 	missing := *j
 	missing.Missing = true
 	rest.Joint = &missing
-	return append(out, Part{": no match", rest}), nil
+	return append(out, kind.Part{Name: ": no match", Spec: rest}), nil
 }
 
 // origins reads where the values come from.
 func (p *parts) origins() error {
-	tokens, err := sqltext.Lex(p.d, p.s.From)
+	tokens, err := sqltext.Lex(p.D, p.s.From)
 	if err != nil {
-		return &change.FieldError{Step: p.spec.Name, Field: "from", Err: err}
+		return p.Fail("from", err)
 	}
 	if len(tokens) > 0 && tokens[0].Punct("(") {
 		inner := strings.TrimSuffix(strings.TrimPrefix(p.s.From, "("), ")")
 		if !tokens[len(tokens)-1].Punct(")") || inner == p.s.From {
-			return p.fail("from", "expected a query in brackets, and nothing after it; it is called source")
+			return p.Failf("from", "expected a query in brackets, and nothing after it; it is called source")
 		}
-		if err := sqltext.Source(p.d, inner); err != nil {
-			return &change.FieldError{Step: p.spec.Name, Field: "from", Err: err}
+		if err := sqltext.Source(p.D, inner); err != nil {
+			return p.Fail("from", err)
 		}
 		p.alias, p.origin = "source", "("+inner+") AS source"
 		return nil
 	}
-	table, name, err := change.AnotherTable(p.d, p.spec, "from", p.s.From, p.tables)
+	table, name, err := change.AnotherTable(p.D, p.spec, "from", p.s.From, p.tables)
 	var fault *change.FieldError
 	if errors.As(err, &fault) {
 		return err
@@ -202,7 +207,7 @@ func (p *parts) origins() error {
 		p.source = table
 	}
 	if p.source != nil && p.source.Schema == p.target.Schema && p.source.Name == p.target.Name {
-		return p.fail("from", "%s is the table that is filled; let from be a query over it, in brackets", p.target)
+		return p.Failf("from", "%s is the table that is filled; let from be a query over it, in brackets", p.target)
 	}
 	p.alias, p.origin = name.Text, p.s.From+" AS "+name.Text
 	return nil
@@ -210,32 +215,24 @@ func (p *parts) origins() error {
 
 // check reads every piece of SQL by itself, so that none can reach into another.
 func (p *parts) check() error {
-	expression := func(field, text string) error {
-		if _, err := sqltext.Expression(p.d, text); err != nil {
-			return &change.FieldError{Step: p.spec.Name, Field: field, Err: err}
-		}
-		return nil
-	}
 	for _, m := range p.s.Match {
 		if p.column(m.Name) == nil {
-			return p.fail("match."+m.Name, "table %s has no column %q%s", p.target, m.Name, change.NearestColumn(p.target, m.Name))
+			return p.Failf("match."+m.Name, "table %s has no column %q%s", p.target, m.Name, change.NearestColumn(p.target, m.Name))
 		}
-		if err := expression("match."+m.Name, m.Expr); err != nil {
+		if err := p.Expression("match."+m.Name, m.Expr); err != nil {
 			return err
 		}
 	}
 	for _, f := range p.s.Fill {
-		if err := expression("fill."+f.Name, f.Expr); err != nil {
+		if err := p.Expression("fill."+f.Name, f.Expr); err != nil {
 			return err
 		}
 	}
-	if p.s.On != "" {
-		if err := expression("match", p.s.On); err != nil {
-			return err
+	for _, f := range []change.Field{{Name: "match", Expr: p.s.On}, {Name: "pick", Expr: p.s.Pick}} {
+		if f.Expr == "" {
+			continue
 		}
-	}
-	if p.s.Pick != "" {
-		if err := expression("pick", p.s.Pick); err != nil {
+		if err := p.Expression(f.Name, f.Expr); err != nil {
 			return err
 		}
 	}
@@ -251,26 +248,26 @@ func (p *parts) check() error {
 func (p *parts) checkNull() error {
 	for _, t := range p.target.Triggers {
 		if t.Update {
-			return p.fail("unmatched", "null takes a statement of its own after the one that fills, and trigger %s may change in between what a row is matched by; leave it out and write a step for those rows", t.Name)
+			return p.Failf("unmatched", "null takes a statement of its own after the one that fills, and trigger %s may change in between what a row is matched by; leave it out and write a step for those rows", t.Name)
 		}
 	}
 	matched := map[*change.Column]bool{}
 	for _, m := range p.s.Match {
 		matched[p.column(m.Name)] = true
 	}
-	on, err := sqltext.Expression(p.d, p.s.On)
+	on, err := sqltext.Expression(p.D, p.s.On)
 	for _, t := range on.Tokens {
-		if col := p.target.Column(p.d, t); err == nil && col != nil {
+		if col := p.target.Column(p.D, t); err == nil && col != nil {
 			matched[col] = true
 		}
 	}
 	for col := range matched {
 		if col.Generated {
-			return p.fail("unmatched", "null cannot be told by %s.%s, which the database computes and which may change with what is filled", p.target, col.Name)
+			return p.Failf("unmatched", "null cannot be told by %s.%s, which the database computes and which may change with what is filled", p.target, col.Name)
 		}
 		for _, fk := range p.target.ReferredBy {
 			if fk.Own(p.target) && slices.Contains(fk.Columns, col.Name) && fk.OnUpdate != "NO ACTION" && fk.OnUpdate != "RESTRICT" {
-				return p.fail("unmatched", "null cannot be told by %s.%s, which follows another row of the table (%s)", p.target, col.Name, fk.Name)
+				return p.Failf("unmatched", "null cannot be told by %s.%s, which follows another row of the table (%s)", p.target, col.Name, fk.Name)
 			}
 		}
 	}
@@ -279,22 +276,12 @@ func (p *parts) checkNull() error {
 		switch {
 		case col == nil: // told when the change is made
 		case matched[col]:
-			return p.fail("unmatched", "null cannot be told by %s.%s, which is filled itself", p.target, col.Name)
+			return p.Failf("unmatched", "null cannot be told by %s.%s, which is filled itself", p.target, col.Name)
 		case col.NotNull:
-			return p.fail("unmatched", "%s.%s is NOT NULL and cannot become NULL where nothing matches", p.target, col.Name)
+			return p.Failf("unmatched", "%s.%s is NOT NULL and cannot become NULL where nothing matches", p.target, col.Name)
 		}
 	}
 	return nil
-}
-
-// uncommented is a piece of SQL without its comments, which could hide what stands
-// after it.
-func (p *parts) uncommented(text string) string {
-	tokens, err := sqltext.Lex(p.d, text)
-	if err != nil {
-		return text
-	}
-	return sqltext.Fragment{Tokens: tokens}.String()
 }
 
 // column finds a column of the target by a key of the job file.
@@ -302,16 +289,16 @@ func (p *parts) column(name string) *change.Column {
 	if c := p.target.Named(name); c != nil {
 		return c
 	}
-	return p.target.Column(p.d, sqltext.Token{Kind: sqltext.Ident, Text: name})
+	return p.target.Column(p.D, sqltext.Token{Kind: sqltext.Ident, Text: name})
 }
 
 // plain is the column of the source that an expression is, nil if it is none.
 func (p *parts) plain(expr string) *change.Column {
-	tokens, err := sqltext.Lex(p.d, expr)
+	tokens, err := sqltext.Lex(p.D, expr)
 	if p.source == nil || err != nil || len(tokens) != 1 {
 		return nil
 	}
-	return p.source.Column(p.d, tokens[0])
+	return p.source.Column(p.D, tokens[0])
 }
 
 // as is how a change calls the source: in a condition of the author's by the author's
@@ -346,9 +333,9 @@ func (p *parts) joint() *change.Joint {
 		j.Columns = append(j.Columns, col.Name)
 		j.Index = append(j.Index, name)
 		if direct {
-			name = p.d.Quote(p.plain(m.Expr).Name)
+			name = p.D.Quote(p.plain(m.Expr).Name)
 		}
-		match = append(match, p.ref+"."+p.d.Quote(col.Name)+" = "+j.As+"."+name)
+		match = append(match, p.ref+"."+p.D.Quote(col.Name)+" = "+j.As+"."+name)
 	}
 	if j.Match = strings.Join(match, " AND "); p.s.On != "" {
 		j.Match = p.s.On
@@ -369,7 +356,7 @@ func (p *parts) value(j *change.Joint, i int) string {
 	case p.s.On == "" && j.Query != "":
 		return j.As + "." + filled + strconv.Itoa(i+1)
 	case col != nil:
-		return j.As + "." + p.d.Quote(col.Name)
+		return j.As + "." + p.D.Quote(col.Name)
 	}
 	return expr // beside a condition of the author's, where both tables have their names
 }

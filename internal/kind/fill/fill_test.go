@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"jugatum/internal/change"
+	"jugatum/internal/kind"
 	"jugatum/internal/sqltext"
 )
 
@@ -47,7 +48,7 @@ func keysOf(_ string, m any) (out []string) {
 // read makes the step of keys.
 func read(t *testing.T, k Keys) *Step {
 	t.Helper()
-	s, _, err := k.Read(keysOf)
+	s, _, err := k.read(keysOf)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -84,7 +85,7 @@ func TestParts(t *testing.T) {
 		{"a condition over a table", Keys{From: ptr("quay"), Match: "quay.no <= visit.quay_no", Fill: map[string]string{"quay_id": "id"}}, true, "quay AS quay", "quay.no <= visit.quay_no", `quay."id"`, false, false},
 		{"a condition over a query", Keys{From: ptr("(SELECT * FROM quay)"), Match: "source.no = visit.quay_no", Fill: map[string]string{"quay_id": "source.id"}}, false, "(SELECT * FROM (SELECT * FROM quay) AS source) AS source", "source.no = visit.quay_no", "source.id", true, false},
 	} {
-		parts, err := read(t, x.keys).Parts(sqltext.PostgreSQL, change.Spec{Name: "s", Table: "visit"}, books, x.once)
+		parts, err := read(t, x.keys).Parts(change.Spec{Name: "s", Table: "visit"}, kind.Place{D: sqltext.PostgreSQL, Tables: books, Once: x.once})
 		if err != nil || len(parts) != 1 {
 			t.Errorf("%s: %d parts, %v", x.name, len(parts), err)
 			continue
@@ -108,7 +109,7 @@ func TestParts(t *testing.T) {
 // after the first.
 func TestNull(t *testing.T) {
 	k := Keys{From: ptr("quay"), Match: map[string]any{"quay_name": "name"}, Fill: map[string]string{"quay_id": "id"}, Unmatched: ptr("null")}
-	parts, err := read(t, k).Parts(sqltext.SQLite, change.Spec{Name: "s", Table: "visit", Where: "zone = 'A' OR zone = 'B'"}, books, false)
+	parts, err := read(t, k).Parts(change.Spec{Name: "s", Table: "visit", Where: "zone = 'A' OR zone = 'B'"}, kind.Place{D: sqltext.SQLite, Tables: books, Once: false})
 	if err != nil || len(parts) != 2 || parts[1].Name != ": no match" {
 		t.Fatalf("%+v %v", parts, err)
 	}
@@ -162,9 +163,9 @@ func TestFaults(t *testing.T) {
 		{ok(func(k *Keys) { k.Unmatched, k.Match = ptr("null"), map[string]any{"full": "id"} }), "unmatched", "the database computes"},
 		{ok(func(k *Keys) { k.Unmatched, k.Match = ptr("null"), "quay.id = visit.full" }), "unmatched", "the database computes"},
 	} {
-		s, field, err := x.keys.Read(keysOf)
+		s, field, err := x.keys.read(keysOf)
 		if err == nil {
-			_, err = s.Parts(sqltext.PostgreSQL, change.Spec{Name: "s", Table: "visit"}, books, false)
+			_, err = s.Parts(change.Spec{Name: "s", Table: "visit"}, kind.Place{D: sqltext.PostgreSQL, Tables: books, Once: false})
 			var fe *change.FieldError
 			if errors.As(err, &fe) {
 				field = fe.Field
@@ -179,7 +180,7 @@ func TestFaults(t *testing.T) {
 // TestEach: every piece of SQL is gone through, and the step itself stays as it is.
 func TestEach(t *testing.T) {
 	s := &Step{From: "a", Match: []change.Field{{Name: "m", Expr: "b"}}, Fill: []change.Field{{Name: "f", Expr: "c"}}, Pick: "d"}
-	up := s.Each(strings.ToUpper)
+	up := s.each(strings.ToUpper)
 	if up.From+up.Match[0].Expr+up.Fill[0].Expr+up.Pick != "ABCD" || up.Match[0].Name != "m" || s.Match[0].Expr != "b" || s.From != "a" {
 		t.Errorf("%+v %+v", up, s)
 	}

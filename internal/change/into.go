@@ -1,0 +1,271 @@
+package change
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"jugatum/internal/sqltext"
+)
+
+// Into is where the rows go that a change takes out of its table. They are told
+// there by the key that they have in the table that they come from.
+type Into struct {
+	Table   *Table
+	Make    bool      // it is not there yet: the run makes it
+	Cleared bool      // a change before this one deletes rows there that have the same keys
+	Pairs   []Pair    // columns that are in both
+	Key     []*Column // of Table, for each column of the key of the rows' own table
+	Lost    []string  // columns of the rows' own table that Table has not
+	Own     []string  // columns that only Table has, which hold what the database puts there
+}
+
+// Pair is a column of a row's own table, by its name, and the one it goes to.
+type Pair struct {
+	From string
+	To   *Column
+}
+
+// NewInto pairs the columns of two tables by their names.
+func NewInto(from, to *Table, make bool) *Into {
+	x := &Into{Table: to, Make: make}
+	for _, c := range from.Stored() {
+		if t := to.Named(c.Name); t != nil && !t.Generated {
+			x.Pairs = append(x.Pairs, Pair{c.Name, t})
+		} else {
+			x.Lost = append(x.Lost, c.Name)
+		}
+	}
+	for _, c := range from.Key.Columns {
+		x.Key = append(x.Key, to.Named(c.Name))
+	}
+	for _, c := range to.Columns {
+		if from.Named(c.Name) == nil && !c.Generated {
+			x.Own = append(x.Own, c.Name)
+		}
+	}
+	return x
+}
+
+// Check says why rows of a table cannot go into the other one, nil if they can.
+func (x *Into) Check(from *Table) error {
+	var key []string
+	for i, c := range from.Key.Columns {
+		if x.Key[i] == nil || x.Key[i].Generated {
+			return fmt.Errorf("%s has no column %s to take up the key of %s", x.Table, c.Name, from)
+		}
+		key = append(key, x.Key[i].Name)
+	}
+	if !x.Table.unique(key...) {
+		return fmt.Errorf("%s has no unique key over (%s), by which the rows that are moved could be told from those that are there: add one", x.Table, strings.Join(key, ", "))
+	}
+	for _, c := range from.Columns {
+		if to := x.Table.Named(c.Name); c.Generated && to != nil && !to.Generated {
+			return fmt.Errorf("%s.%s is computed by the database and %s.%s is not: it would be left empty; let it be computed there as well, or drop it", from, c.Name, x.Table, c.Name)
+		}
+	}
+	return nil
+}
+
+// unique reports whether no two rows have the same values in these columns, by what
+// the catalogue says.
+func (t *Table) unique(columns ...string) bool {
+	same := func(names []string) bool {
+		return len(names) == len(columns) && !slices.ContainsFunc(names, func(n string) bool { return !slices.Contains(columns, n) })
+	}
+	return t.Key != nil && same(t.Key.Names()) || slices.ContainsFunc(t.Indexes, func(x Index) bool { return x.Unique && !x.Partial && same(x.Columns) })
+}
+
+// Like is a table of another name with the same stored columns and the same key,
+// and nothing else of this one.
+func (t *Table) Like(name TableName) *Table {
+	out := &Table{Schema: name.Schema, Name: name.Name, Strict: t.Strict, Bytes: -1}
+	for _, c := range t.Stored() {
+		x := *c
+		x.Identity, x.OnUpdate, x.Default = false, "", ""
+		out.Columns = append(out.Columns, &x)
+	}
+	if t.Key != nil {
+		key := *t.Key
+		key.Name, key.Columns = "primary key", nil
+		for _, c := range t.Key.Columns {
+			key.Columns = append(key.Columns, out.Named(c.Name))
+		}
+		out.Key = &key
+	}
+	return out
+}
+
+// landed is how a row is found in the other table, once it was moved: a change of that
+// table, and its kept values, of which the new ones are the old ones here.
+func (c *Change) landed(kept *Kept) (*Change, *Kept) {
+	there := &Change{Step: c.Step, D: c.D, Table: c.Into.Table, Ref: c.D.Quote(c.Into.Table.Name)}
+	k := &Kept{Table: kept.Table, Packed: kept.Packed}
+	for i, key := range kept.Keys {
+		k.Keys = append(k.Keys, KeptColumn{key.Name, c.Into.Key[i]})
+	}
+	for _, o := range kept.Old {
+		if to := c.Into.to(o.Of.Name); to != nil {
+			k.New = append(k.New, KeptColumn{o.Name, to})
+		}
+	}
+	return there, k
+}
+
+// to is the column of the other table that one of the row's own goes to, nil if none.
+func (x *Into) to(from string) *Column {
+	for _, p := range x.Pairs {
+		if p.From == from {
+			return p.To
+		}
+	}
+	return nil
+}
+
+// Landed is the other table's side of a move, to be held against the table with
+// Mismatched: after the run each row is there with its values, after an undo it is gone.
+func (c *Change) Landed(kept *Kept, s State) (*Change, *Kept, State) {
+	there, k := c.landed(kept)
+	if s == AsRestored { // as it is with rows that were deleted
+		k.Old, k.New, s = k.New, nil, AsChanged
+	}
+	return there, k, s
+}
+
+// Head appends the beginning of the statement that puts rows into the other table. The
+// values of Pairs follow, in their order.
+func (x *Into) Head(q *Query) *Query {
+	q.Add("INSERT ", x.Table.Or(), "INTO ", x.Table.NameSQL(q.D), " (")
+	identity := false
+	for i, p := range x.Pairs {
+		q.sep(i).Add(q.D.Quote(p.To.Name))
+		identity = identity || p.To.Identity
+	}
+	q.Add(")")
+	if identity {
+		q.Add(" OVERRIDING SYSTEM VALUE")
+	}
+	return q
+}
+
+// Put is the statement that puts the kept rows after from, up to to, into the other
+// table.
+func Put(c *Change, kept *Kept, from, to int64) *Query {
+	q := &Query{D: c.D}
+	c.Into.Head(q).Add(" SELECT ")
+	for i, p := range c.Into.Pairs {
+		for _, o := range kept.Old {
+			if o.Of.Name == p.From {
+				q.sep(i).Add("k.", q.D.Quote(o.Name))
+			}
+		}
+	}
+	return q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
+}
+
+// same appends that a row of the other table, jugatum_i, is the one kept in k as it was moved.
+func (q *Query) same(there *Change, landed *Kept) *Query {
+	q.KeyJoin("jugatum_i", "k", landed)
+	for _, n := range landed.New {
+		q.Add(" AND ").Unchanged(n.Of, "jugatum_i."+q.D.Quote(n.Of.Name), "k."+q.D.Quote(n.Name))
+	}
+	return q
+}
+
+// Hold is the query that locks those rows of the other table that are still as they
+// were moved, for the kept rows after from, up to to; without locks where a
+// transaction has the database to itself.
+func Hold(c *Change, kept *Kept, from, to int64) *Query {
+	there, landed := c.landed(kept)
+	q := &Query{D: c.D}
+	q.Add("SELECT count(*) FROM (SELECT 1 FROM ", kept.Table, " AS k JOIN ", there.Table.SQL(c.D), " AS jugatum_i ON ").same(there, landed)
+	q.Add(" WHERE ").seq(kept, from, to)
+	switch c.D {
+	case sqltext.PostgreSQL:
+		q.Add(" FOR UPDATE OF jugatum_i")
+	case sqltext.MariaDB:
+		q.Add(" FOR UPDATE")
+	}
+	return q.Add(") AS jugatum_s")
+}
+
+// Withdraw is the statement that takes rows out of the other table again that are back
+// in their own, as far as they are still as they were moved: the kept rows after from,
+// up to to.
+func Withdraw(c *Change, kept *Kept, from, to int64) *Query {
+	there, landed := c.landed(kept)
+	q := &Query{D: c.D}
+	table := there.Table.SQL(c.D)
+	back := func() *Query {
+		q.KeyJoin("jugatum_t", "k", kept)
+		for _, o := range kept.Old {
+			q.Add(" AND ").Unchanged(o.Of, "jugatum_t."+c.D.Quote(o.Of.Name), "k."+c.D.Quote(o.Name))
+		}
+		return q
+	}
+	switch c.D {
+	case sqltext.MariaDB:
+		q.Add("DELETE jugatum_i FROM ", kept.Table, " AS k STRAIGHT_JOIN ", table, " AS jugatum_i ON ").same(there, landed)
+		q.Add(" STRAIGHT_JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ")
+		back().Add(" WHERE ").seq(kept, from, to)
+	case sqltext.PostgreSQL:
+		q.Add("DELETE FROM ", table, " AS jugatum_i USING ", kept.Table, " AS k, ", c.Table.SQL(c.D), " AS jugatum_t WHERE ").seq(kept, from, to)
+		q.Add(" AND ").same(there, landed).Add(" AND ")
+		back()
+	default:
+		q.Add("DELETE FROM ", table, " WHERE ").amongQuery(there.Ref, c.Into.Key).Add("(SELECT ").Columns("jugatum_i", c.Into.Key)
+		q.Add(" FROM ", kept.Table, " AS k JOIN ", table, " AS jugatum_i ON ").same(there, landed)
+		q.Add(" JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ")
+		back().Add(" WHERE ").seq(kept, from, to).Add(")")
+	}
+	return q
+}
+
+// still appends to Restore that a row is put back only where it is still as it was
+// moved in the other table.
+func (q *Query) still(c *Change, kept *Kept) *Query {
+	if c.Into == nil {
+		return q
+	}
+	there, landed := c.landed(kept)
+	return q.Add(" AND EXISTS (SELECT 1 FROM ", there.Table.SQL(c.D), " AS jugatum_i WHERE ").same(there, landed).Add(")")
+}
+
+// Brought is the query for the numbers of those kept rows after from, up to to, of which
+// a later change has moved another row of the same key into the table: rows that gave
+// way to others.
+func Brought(c *Change, kept *Kept, later *Change, moved *Kept, from, to int64) *Query {
+	q := &Query{D: c.D}
+	q.Add("SELECT k.seq FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
+	var cols []*Column
+	for _, k := range kept.Keys {
+		cols = append(cols, &Column{Name: k.Name, Operators: k.Of.Operators})
+	}
+	q.Add(" AND ").amongQuery("k", cols).Add("(SELECT ")
+	for i, k := range kept.Keys {
+		for j, to := range later.Into.Key {
+			if to.Name == k.Of.Name {
+				q.sep(i).Add("m.", q.D.Quote(moved.Keys[j].Name))
+			}
+		}
+	}
+	return q.Add(" FROM ", moved.Table, " AS m)")
+}
+
+// Present is the query for the keys, as text, of rows that match and are in the other
+// table already.
+func Present(c *Change) *Query {
+	q := &Query{D: c.D}
+	q.With(c, false).Add("SELECT ")
+	for i, k := range c.Table.Key.Columns {
+		q.sep(i).Add(q.TextOf(k, c.Ref+"."+c.D.Quote(k.Name)))
+	}
+	q.Source(c, Range{}).Add(" AND EXISTS (SELECT 1 FROM ", c.Into.Table.NameSQL(c.D), " AS jugatum_i WHERE ")
+	for i, k := range c.Table.Key.Columns {
+		if i > 0 {
+			q.Add(" AND ")
+		}
+		q.Add("jugatum_i.", c.D.Quote(c.Into.Key[i].Name), " ", k.Op("="), " ", c.Ref, ".", c.D.Quote(k.Name))
+	}
+	return q.Add(")")
+}

@@ -1,0 +1,229 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestMovesEqualTheStatements: rows moved in batches, at once, and by the two plain
+// statements leave both tables with the same bytes, whether the other table was there or
+// is made; verify holds, and undo restores every byte of both.
+func TestMovesEqualTheStatements(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		for li, l := range layouts() {
+			if l.engine != "" && !strings.Contains(l.engine, d.engine) {
+				continue
+			}
+			t.Run(l.name, func(t *testing.T) {
+				t.Parallel()
+				d := fresh(t, d.engine)
+				d.within = li%5 != 0 // one in five by the built program
+				oneMove(d, l, li)
+			})
+		}
+	})
+}
+
+// oneMove moves rows of a table with one kind of key.
+func oneMove(d *database, l layout, li int) {
+	t, r := d.t, seeded(uint64(7000+li))
+	make := func(table string, n int) {
+		d.exec("DROP TABLE IF EXISTS " + table)
+		for _, ddl := range l.ddl {
+			d.exec(strings.NewReplacer("%s", table, "%i", fmt.Sprintf("index_%d", n), "%p1", fmt.Sprintf("part_%d_1", n), "%p2", fmt.Sprintf("part_%d_2", n), "%BIN%", map[string]string{"sqlite": "BLOB", "postgres": "bytea", "mariadb": "varbinary(200)"}[d.engine], "txt text", d.by("txt mediumtext", "txt text")).Replace(ddl))
+		}
+	}
+	first, made, there, plain := d.quote("first täble"), d.quote("mäde"), d.quote("there"), d.quote("plain there")
+	original, moved, together := d.quote("original"), d.quote("plain"), d.quote("together")
+	for n, table := range []string{first, there, plain, original, moved, together} {
+		make(table, n)
+	}
+	fill(d, l, r, []int{37, 160, 400}[r.IntN(3)], original)
+	for _, table := range []string{first, moved} {
+		d.exec("INSERT INTO " + table + copied(d, table, original))
+	}
+	const where = "n % 3 = 0 OR txt IS NULL"
+	for _, table := range []string{there, plain} { // rows that are there already, of keys that no row has which is moved
+		d.exec("INSERT INTO " + table + copied(d, table, original) + " WHERE n % 3 = 1 AND txt IS NOT NULL")
+	}
+	before, thereBefore := d.dump(first), d.dump(there)
+	d.exec("INSERT INTO "+plain+copied(d, plain, moved)+" WHERE "+where, "DELETE FROM "+moved+" WHERE "+where)
+	want, wantThere := d.dump(moved), d.dump(plain)
+	batch := strconv.Itoa(1 + r.IntN(50))
+	job := func(to string) string {
+		return d.job("[[step]]\ntable = '" + first + "'\nwhere = '" + where + "'\nmove_to = '" + to + "'\n")
+	}
+	for i, x := range []struct {
+		to   string
+		args []string
+	}{
+		{there, d.workers(r.IntN(4))}, {made, d.workers(r.IntN(4))}, {made, []string{"--method", "roster"}}, {there, []string{"--method", "single"}},
+	} {
+		d.must(0, append([]string{"run", job(x.to), "--again", "--accept", "any", "--batch", batch}, x.args...)...)
+		run := d.lastRun()
+		same(t, fmt.Sprintf("move %d leaves", i), d.dump(first), want)
+		if x.to == there {
+			same(t, fmt.Sprintf("move %d brings", i), d.dump(there), wantThere)
+		} else {
+			d.exec("DELETE FROM "+together, "INSERT INTO "+together+copied(d, together, first), "INSERT INTO "+together+copied(d, together, made))
+			same(t, "rows of both tables", d.dump(together), before)
+		}
+		d.must(0, "verify", run)
+		d.must(0, "undo", run, "--batch", batch)
+		same(t, "undone", d.dump(first), before)
+		same(t, "undone there", d.dump(there), thereBefore)
+		if x.to == made && d.one("SELECT count(*) FROM "+made) != "0" {
+			t.Error("undo has left rows in the table that was made")
+		}
+		d.must(0, "verify", d.lastRun())
+	}
+	d.must(0, "run", job(there), "--again", "--accept", "any", "--batch", batch, "--keep", "none")
+	same(t, "nothing kept leaves", d.dump(first), want)
+	same(t, "nothing kept brings", d.dump(there), wantThere)
+}
+
+// harbourMove makes visits of which the odd ones are to be moved, and cargo that refers to none of them.
+func (d *database) harbourMove(rows int) {
+	d.exec("CREATE TABLE visit (id "+d.integer()+" PRIMARY KEY, berth varchar(20), fee integer)", "INSERT INTO visit SELECT i, concat('berth ', i % 7), i FROM "+d.numbers(rows))
+}
+
+// TestMove: what stands in the way of a move is told before, what others do to moved rows
+// is not taken back, and rows whose keys are in both tables stay or give way.
+func TestMove(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.harbourMove(100)
+		step := "[[step]]\nname = \"odd visits\"\ntable = \"visit\"\nwhere = \"fee % 2 = 1\"\nmove_to = \"visit_archive\"\n"
+		for _, x := range []struct{ ddl, want string }{
+			{"CREATE TABLE visit_archive (id " + d.integer() + ", berth varchar(20), fee integer)", "no unique key over (id)"},
+			{"CREATE TABLE visit_archive (no " + d.integer() + " PRIMARY KEY, berth varchar(20), fee integer)", "no column id"},
+			{"CREATE TABLE visit_archive (id " + d.integer() + " PRIMARY KEY, berth " + map[string]string{"sqlite": "integer", "postgres": "varchar(10)", "mariadb": "varchar(10)"}[d.engine] + ", fee integer)", "make it the same type"},
+		} {
+			d.exec("DROP TABLE IF EXISTS visit_archive", x.ddl)
+			if o := d.must(2, "run", d.job(step), "--accept", "any"); !strings.Contains(o.err, x.want) {
+				t.Errorf("%s: %s", x.ddl, o.err)
+			}
+		}
+		d.must(2, "run", d.job(strings.ReplaceAll(step, "visit_archive", "visit")), "--accept", "any")
+
+		// A column that is lost must be meant; one of the other table alone has its default.
+		d.exec("DROP TABLE visit_archive", "CREATE TABLE visit_archive (id "+d.integer()+" PRIMARY KEY, fee bigint, kept varchar(9) DEFAULT 'yes')", "INSERT INTO visit_archive VALUES (3, 0, 'old'), (4, 0, 'old')")
+		o := d.must(3, "run", d.job(step), "--accept", "any")
+		for _, want := range []string{"has no column for berth", "in visit_archive already", "kept of visit_archive"} {
+			if !strings.Contains(o.err, want) {
+				t.Errorf("no %q in %s", want, o.err)
+			}
+		}
+		var p struct {
+			Steps []struct {
+				Verb string
+				Move struct {
+					To   string
+					Made bool
+					Rows int64
+					Lost []string `json:"columns_lost"`
+				}
+			}
+		}
+		if err := json.Unmarshal([]byte(d.must(0, "preview", "--json", d.job(step)).out), &p); err != nil {
+			t.Fatal(err)
+		}
+		if x := p.Steps[0]; x.Verb != "move" || x.Move.Made || !strings.HasSuffix(x.Move.To, "visit_archive") || fmt.Sprint(x.Move.Lost) != "[berth]" {
+			t.Errorf("%+v", x)
+		}
+
+		before, there := d.dump("visit"), d.dump("visit_archive")
+		args := []string{"--accept", "any", "--again", "--despite", "lost-columns", "--batch", "7"}
+		d.must(0, append([]string{"run", d.job(step + "present = \"keep\"\n")}, args...)...)
+		if got := d.one("SELECT count(*) FROM visit_archive WHERE kept = 'old' AND id IN (3, 4) OR kept = 'yes' AND id % 2 = 1 AND fee = id"); got != "51" {
+			t.Errorf("%s rows as they were and as they came, want 51", got)
+		}
+		d.must(0, "verify", d.lastRun())
+		d.must(0, "undo", d.lastRun())
+		same(t, "undone", d.dump("visit"), before)
+		same(t, "undone there", d.dump("visit_archive"), there)
+		d.must(0, append([]string{"run", d.job(step + "present = \"replace\"\n")}, args...)...)
+		if got := d.one("SELECT count(*) FROM visit_archive WHERE kept = 'old' AND id = 4 OR kept = 'yes' AND id % 2 = 1 AND fee = id"); got != "51" {
+			t.Errorf("%s rows as they were and as they came, want 51", got)
+		}
+		d.must(0, "verify", d.lastRun())
+		d.must(0, "undo", d.lastRun())
+		same(t, "undone", d.dump("visit"), before)
+		same(t, "undone there", d.dump("visit_archive"), there)
+
+		// What others have done to rows since: changed ones stay where they are, deleted ones
+		// do not come back, and what has a new row of its key is not put over it.
+		d.exec("DELETE FROM visit_archive")
+		d.must(0, append([]string{"run", d.job(step)}, args...)...)
+		run := d.lastRun()
+		d.exec("UPDATE visit_archive SET fee = -1 WHERE id = 5", "DELETE FROM visit_archive WHERE id = 7", "INSERT INTO visit VALUES (9, 'new', 0)")
+		d.must(6, "verify", run)
+		d.must(5, "undo", run)
+		if got := d.lines("SELECT concat(id, '|', fee) FROM visit WHERE id IN (5, 7, 9, 11) ORDER BY id"); fmt.Sprint(got) != "[9|0 11|11]" {
+			t.Errorf("in the table: %v", got)
+		}
+		if got := d.lines("SELECT concat(id, '|', fee) FROM visit_archive ORDER BY id"); fmt.Sprint(got) != "[5|-1 9|9]" {
+			t.Errorf("in the other: %v", got)
+		}
+		if o := d.must(0, "show", d.lastRun()).out; !strings.Contains(o, "visit_archive") {
+			t.Errorf("nothing is said of where the rows were looked for:\n%s", o)
+		}
+	})
+}
+
+// TestMoveKilled kills moves and their undos: every row is in one of the two tables, once.
+func TestMoveKilled(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		r := seeded(91)
+		job := d.job("[[step]]\ntable = \"t\"\nwhere = \"id % 3 <> 0\"\nmove_to = \"t_archive\"\n")
+		for kills := 0; kills < 4; {
+			d.killTable()
+			d.exec("DROP TABLE IF EXISTS t_archive")
+			all := d.one("SELECT count(*) FROM t")
+			moves := d.one("SELECT count(*) FROM t WHERE id % 3 <> 0")
+			whole := func() {
+				t.Helper()
+				if got := d.one("SELECT count(*) FROM (SELECT id FROM t UNION ALL SELECT id FROM t_archive) AS x"); got != all {
+					t.Fatalf("%s rows in both tables, want %s", got, all)
+				}
+			}
+			drive := func(args ...string) {
+				t.Helper()
+				before := "0"
+				if d.haveLedger() {
+					before = d.lastRun()
+				}
+				cmd := d.start(args...)
+				d.until("rows are moved", func() bool {
+					return d.haveLedger() && d.lastRun() != before && d.one("SELECT count(*) FROM "+d.ledger("batch")+" WHERE run = "+d.lastRun()) != "0"
+				})
+				cmd.Process.Kill()
+				cmd.Wait()
+				run := d.lastRun()
+				for kills++; d.one("SELECT status FROM "+d.ledger("run")+" WHERE id = "+run) != "done"; {
+					whole()
+					cmd := d.start(append([]string{"resume", run}, d.workers(kills%3)...)...)
+					stop := time.AfterFunc(time.Duration(30+r.IntN(150)+5*kills)*time.Millisecond, func() { cmd.Process.Kill() })
+					if cmd.Wait() != nil {
+						kills++
+					}
+					stop.Stop()
+				}
+				whole()
+				d.must(0, "verify", run)
+			}
+			drive(append([]string{"run", job, "--again", "--accept", "any", "--hold", "20ms"}, d.workers(r.IntN(4))...)...)
+			if got := d.one("SELECT count(*) FROM t_archive WHERE id % 3 <> 0"); got != moves {
+				t.Fatalf("%s rows came, want %s", got, moves)
+			}
+			drive("undo", d.lastRun(), "--hold", "20ms")
+			d.unchanged()
+			if got := d.one("SELECT count(*) FROM t_archive"); got != "0" {
+				t.Fatalf("%s rows are left there", got)
+			}
+		}
+	})
+}

@@ -1,0 +1,77 @@
+package mariadb
+
+import (
+	"context"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+)
+
+// NewTable gives the statement that makes a table of such columns, with their
+// character sets.
+func (db *DB) NewTable(t *change.Table) []string {
+	var cols, key []string
+	for _, c := range t.Columns {
+		col := d.Quote(c.Name) + " " + typed(c)
+		if c.NotNull {
+			col += " NOT NULL"
+		} else {
+			col += " NULL DEFAULT NULL"
+		}
+		cols = append(cols, col)
+	}
+	for _, c := range t.Key.Columns {
+		key = append(key, d.Quote(c.Name))
+	}
+	return []string{"CREATE TABLE " + t.NameSQL(d) + " (" + strings.Join(append(cols, "PRIMARY KEY ("+strings.Join(key, ", ")+")"), ", ") + ") ENGINE = InnoDB ROW_FORMAT = DYNAMIC"}
+}
+
+// typed is a column's type with its character set.
+func typed(c *change.Column) string {
+	if c.Collation == "" {
+		return c.Type
+	}
+	return c.Type + " CHARACTER SET " + strings.SplitN(c.Collation, "_", 2)[0] + " COLLATE " + c.Collation
+}
+
+// whole are the types of whole numbers, each of which holds all of the one before.
+var whole = map[string]int{"tinyint": 1, "smallint": 2, "mediumint": 3, "int": 4, "bigint": 5}
+
+// Holds reports whether every value of a column stays as it is in another: of the same
+// type and character set, or a longer one of the same kind.
+func (db *DB) Holds(to, from *change.Column) bool {
+	charset := func(c *change.Column) string { return strings.SplitN(c.Collation, "_", 2)[0] }
+	if charset(to) != charset(from) {
+		return false
+	}
+	if to.Type == from.Type {
+		return true
+	}
+	kind := func(c *change.Column) (name, rest string) {
+		name, rest, _ = strings.Cut(c.Type, "(")
+		_, rest, _ = strings.Cut(rest, ")")
+		return name, rest
+	}
+	a, more := kind(to)
+	b, rest := kind(from)
+	if whole[a] > 0 && whole[b] > 0 {
+		return whole[a] >= whole[b] && more == rest // both with a sign, or both without
+	}
+	return a == b && (a == "varchar" || a == "varbinary") && to.Length >= from.Length
+}
+
+// put puts the rows of a batch, which are staged, into the other table.
+func (db *DB) put(ctx context.Context, tx *engine.Tx, c *change.Change, staged *change.Kept, from, to, deleted int64) error {
+	if err := db.relax(ctx, tx, staged); err != nil { // dates go as they are
+		return err
+	}
+	came, err := exec(ctx, tx, change.Put(c, staged, from, to))
+	if err == nil {
+		err = engine.Came(c, deleted, came)
+	}
+	if err != nil {
+		return err
+	}
+	return db.tighten(ctx, tx)
+}
