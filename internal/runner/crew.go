@@ -362,10 +362,7 @@ func (k *worker) attend(ctx context.Context, reported *time.Time) error {
 func (k *worker) work(ctx context.Context, w *Work, way way, lanes <-chan *ledger.Lane) error {
 	k.settle()
 	k.pacer.Anew(w.Change.Table.RowBytes)
-	err := k.connect(ctx)
-	if err != nil && k.DB.Fault(err) == engine.Connection && !errors.Is(err, ErrGuard) {
-		err = k.reconnect(ctx, err)
-	}
+	err := k.join(ctx)
 	defer k.close()
 	if err != nil {
 		return err

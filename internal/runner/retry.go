@@ -131,6 +131,19 @@ func (k *worker) position(ctx context.Context, w *Work) error {
 	})
 }
 
+// join connects for the first time. Another's lock, or on a cluster another node's
+// commit, may be in the way of recording that we have the run.
+func (k *worker) join(ctx context.Context) error {
+	err := k.connect(ctx)
+	if err == nil || errors.Is(err, ErrGuard) {
+		return err
+	}
+	if f := k.DB.Fault(err); f == engine.Connection || f == engine.Busy {
+		return k.reconnect(ctx, err)
+	}
+	return err
+}
+
 // reconnect opens a new session, patiently, after the old one was lost.
 func (k *worker) reconnect(ctx context.Context, cause error) error {
 	k.close()
@@ -145,7 +158,7 @@ func (k *worker) reconnect(ctx context.Context, cause error) error {
 			return err
 		}
 		if time.Since(begin) > reconnectFor {
-			return fmt.Errorf("the connection was lost (%w) and could not be made again for %v (%v); resume the run when the server is back", cause, reconnectFor, err)
+			return fmt.Errorf("the connection was lost or held up (%w) and could not be made for %v (%v); resume the run when the server is back", cause, reconnectFor, err)
 		}
 		if err := k.pause(ctx, try); err != nil {
 			return err

@@ -154,10 +154,7 @@ func (r *Runner) Execute(ctx context.Context) error {
 			k.session.Close()
 		}
 	}()
-	err := k.connect(ctx)
-	if err != nil && r.DB.Fault(err) == engine.Connection && !errors.Is(err, ErrGuard) {
-		err = k.reconnect(ctx, err)
-	}
+	err := k.join(ctx)
 	if err != nil {
 		return err
 	}

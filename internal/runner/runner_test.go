@@ -30,6 +30,8 @@ type faulty struct {
 	engine.DB
 	before func(n int) error // called before batch n, counted from 1 over all attempts
 	after  func(n int) error // called after the change, before the commit
+	joins  func(n int) error // called before session n
+	opened int
 	n      int
 	bad    int64 // a row that cannot be changed, 0 none
 }
@@ -53,6 +55,15 @@ func (f *faulty) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kep
 		err = f.after(f.n)
 	}
 	return e, err
+}
+
+func (f *faulty) Session(ctx context.Context, o engine.SessionOptions) (*engine.Session, error) {
+	if f.opened++; f.joins != nil {
+		if err := f.joins(f.opened); err != nil {
+			return nil, err
+		}
+	}
+	return f.DB.Session(ctx, o)
 }
 
 func (f *faulty) Fault(err error) engine.Fault {
@@ -155,7 +166,11 @@ func TestFaultsAreOvercome(t *testing.T) {
 		name          string
 		before, after func(n int) error
 		retries       int64
+		joins         func(n int) error
 	}{
+		{name: "a session cannot be had at once", joins: func(n int) error {
+			return []error{errBusy, errConn, errBusy, nil}[min(n, 4)-1]
+		}},
 		{name: "none"},
 		{name: "busy now and then", retries: 3, before: func(n int) error {
 			if n == 2 || n == 3 || n == 7 {
@@ -178,7 +193,7 @@ func TestFaultsAreOvercome(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			b := setUp(t)
-			b.db.before, b.db.after = c.before, c.after
+			b.db.before, b.db.after, b.db.joins = c.before, c.after, c.joins
 			r := b.runner(t)
 			notes := map[string]bool{}
 			r.Watch = func(p Progress) { notes[p.Note] = true }
