@@ -128,7 +128,7 @@ func (c *Change) assigned(col *Column) *Set {
 // itself, rows that were read once before, and functions that are known to be pure,
 // named in lower case, and no trigger changes rows in between.
 func (c *Change) Repeatable(pure map[string]bool) bool {
-	if !c.From.Empty() && c.Whole() == c || !c.With.Empty() || c.First != nil || c.Into != nil {
+	if !c.From.Empty() && c.Whole() == c || !c.With.Empty() || c.First != nil {
 		return false
 	}
 	for _, t := range c.Table.Triggers {

@@ -163,6 +163,17 @@ func Put(c *Change, kept *Kept, from, to int64) *Query {
 	return q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
 }
 
+// Take is the statement that puts the rows of a range that match into the other table,
+// from where they are.
+func Take(c *Change, r Range) *Query {
+	q := &Query{D: c.D}
+	c.Into.Head(q).Add(" SELECT ")
+	for i, p := range c.Into.Pairs {
+		q.sep(i).Add(c.Ref, ".", q.D.Quote(p.From))
+	}
+	return q.Source(c, r)
+}
+
 // same appends that a row of the other table, jugatum_i, is the one kept in k as it was moved.
 func (q *Query) same(there *Change, landed *Kept) *Query {
 	q.KeyJoin("jugatum_i", "k", landed)

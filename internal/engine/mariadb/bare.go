@@ -84,19 +84,28 @@ func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r chang
 			return e, db.stepAside(ctx, tx, c, err)
 		}
 	}
-	scanned, err := db.counting(ctx, tx, c, r, &e)
+	return e, db.whole(ctx, tx, c, r, &e)
+}
+
+// whole changes the rows of a range by the statement, and takes down whether few of
+// those that it goes over change.
+func (db *DB) whole(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, e *engine.Effect) error {
+	scanned, err := db.counting(ctx, tx, c, r, e)
 	if err != nil {
-		return e, err
+		return err
 	}
-	if e.Changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, r)); err != nil {
-		return e, err
+	if e.Changed, err = db.carry(ctx, tx, c, r, nil); err != nil {
+		return err
 	}
 	tx.S.State.(*session).changed = e.Changed
 	if err := scanned(); err != nil || c.Loaded || !r.Walked() {
-		return e, err
+		return err
+	}
+	if c.Into != nil { // it was read twice
+		e.Scanned /= 2
 	}
 	db.knows(c).seldom(e.Changed*dense < e.Scanned && c.Repeatable(pure))
-	return e, nil
+	return nil
 }
 
 // OverlapsCommit is true where nothing goes into a batch but its own rows. Not in
@@ -124,7 +133,7 @@ func (db *DB) sparse(ctx context.Context, tx *engine.Tx, c *change.Change, r cha
 		these = c.Known()
 	}
 	var err error
-	e.Changed, err = byKeys(ctx, tx, these, r, keys)
+	e.Changed, err = db.byKeys(ctx, tx, these, r, keys)
 	tx.S.State.(*session).changed = e.Changed
 	return err
 }

@@ -95,7 +95,8 @@ func inJobsNames(msg string, c *change.Change, kept *change.Kept, staged string)
 //
 //	where                                        way
 //	a stretch of a roster                        enrolled (bare.go): some keys at a time, each part by one of the ways below
-//	nothing is kept                              bare (bare.go): the statement; where few rows change, their keys are read first
+//	nothing is kept                              bare (bare.go): the statement; where few rows change, their keys are read first;
+//	                                             where rows move, only in a transaction that keeps a snapshot
 //	the new values can be worked out twice       snapshot (snapshot.go): rows are read without locks and kept in packs;
 //	with the same result, in a transaction       those that change are changed by range or by key, and the server fails
 //	that keeps a snapshot                        the batch if another session has changed one since
@@ -113,7 +114,7 @@ func (db *DB) carryOut(ctx context.Context, tx *engine.Tx, c *change.Change, kep
 		return db.bare(ctx, tx, c, r, base)
 	}
 	if kept == nil {
-		return db.passed(ctx, tx, c, change.NewKept("", c), c, r, base, nil)
+		return db.moveBare(ctx, tx, c, r, base)
 	}
 	if done, e, err := db.snapshot(ctx, tx, c, kept, r, base); done || err != nil {
 		return e, err

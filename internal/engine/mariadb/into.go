@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"errors"
 	"strings"
 
 	"jugatum/internal/change"
@@ -74,4 +75,69 @@ func (db *DB) put(ctx context.Context, tx *engine.Tx, c *change.Change, staged *
 		return err
 	}
 	return db.tighten(ctx, tx)
+}
+
+// carry carries out the statement over a range, or over rows of it with these keys. Rows
+// that are to move it puts into the other table first; if it then deletes others, it
+// gives a MovedError.
+func (db *DB) carry(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, keys []change.KeyValue) (int64, error) {
+	do := func(q *change.Query) (int64, error) {
+		if keys != nil {
+			q.Add(" AND ").Among(c.Ref, c.Table.Key, keys)
+		}
+		return exec(ctx, tx, q)
+	}
+	if c.Into == nil {
+		return do((&change.Query{D: d}).Statement(c, r))
+	}
+	if err := db.relax(ctx, tx, change.NewKept("", c)); err != nil { // dates go as they are
+		return 0, err
+	}
+	came, err := do(change.Take(c, r))
+	if err != nil {
+		return 0, err
+	}
+	if err := db.tighten(ctx, tx); err != nil {
+		return 0, err
+	}
+	deleted, err := do((&change.Query{D: d}).Statement(c, r))
+	if err == nil {
+		err = engine.Came(c, deleted, came)
+	}
+	return deleted, err
+}
+
+// astray reports whether carry has deleted other rows than it has put into the other table.
+func astray(err error) bool {
+	var e *engine.MovedError
+	return errors.As(err, &e)
+}
+
+// moveBare moves rows without keeping them: by the two statements, where the transaction
+// keeps a snapshot and so both find the same rows, else by way of a temporary table.
+func (db *DB) moveBare(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, base int64) (engine.Effect, error) {
+	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
+	few := db.knows(c).few()
+	frozen, err := db.ready(ctx, tx, c, r.Walked(), func() bool { return c.Repeatable(pure) })
+	if err != nil {
+		return e, err
+	}
+	if frozen {
+		done, err := db.attempt(ctx, tx, c, func() (bool, error) {
+			var err error
+			if few {
+				err = db.sparse(ctx, tx, c, r, true, &e)
+			} else {
+				err = db.whole(ctx, tx, c, r, &e)
+			}
+			if astray(err) {
+				return false, nil
+			}
+			return err == nil, err
+		})
+		if done || err != nil {
+			return e, err
+		}
+	}
+	return db.passed(ctx, tx, c, change.NewKept("", c), c, r, base, nil)
 }

@@ -130,10 +130,13 @@ func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		}
 		var changed int64
 		if int64(n)*dense > scanned {
-			changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, part))
+			changed, err = db.carry(ctx, tx, c, part, nil)
 		} else {
 			// These rows are as they were when the filter was asked.
-			changed, err = byKeys(ctx, tx, c.Known(), part, &x.keys)
+			changed, err = db.byKeys(ctx, tx, c.Known(), part, &x.keys)
+		}
+		if astray(err) {
+			return false, nil, nil
 		}
 		if err != nil || changed != int64(n) {
 			return false, nil, err
@@ -148,7 +151,7 @@ func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 }
 
 // byKeys changes the rows with these keys, by the statement itself.
-func byKeys(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, keys *keyList) (int64, error) {
+func (db *DB) byKeys(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, keys *keyList) (int64, error) {
 	var sum int64
 	for from := 0; from < keys.len(); from += listed {
 		var list []change.KeyValue
@@ -157,7 +160,7 @@ func byKeys(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range
 		}
 		// The bounds are those of these keys, so that whatever the planner does, it stays within.
 		r.Hi = list[len(list)-1]
-		n, err := exec(ctx, tx, (&change.Query{D: d}).Statement(c, r).Add(" AND ").Among(c.Ref, c.Table.Key, list))
+		n, err := db.carry(ctx, tx, c, r, list)
 		if err != nil {
 			return sum, err
 		}
