@@ -31,7 +31,7 @@ import (
 
 // shape is one change that is timed.
 type shape struct {
-	name, sql string
+	name, sql string  // one statement, or several of one transaction: see then
 	bare      float64 // highest ratio wanted without kept values
 	kept      float64 // with
 	rare      bool    // few rows change
@@ -58,11 +58,24 @@ func shapes(engine string) []shape {
 			"from = \"rate\"\nmatch = { berth = \"berth\" }\nfill = { dues = \"day_rate\" }\n"),
 		filled(engine, "1 in 2 rows filled from sums", "("+sums+") AS s", "s.visit_id = visit.id", "s.tonnes", filledBare, kept,
 			"from = \"("+sums+")\"\nmatch = { id = \"visit_id\" }\nfill = { dues = \"tonnes\" }\n"),
+		moved("1 in 2 rows moved", "id % 2 = 0"),
+		moved("1 in 100 rows moved", "id % 100 = 0"),
 	}
 }
 
+// moved is a step that moves rows, and the two statements that do the same.
+func moved(name, where string) shape {
+	return shape{name, "INSERT INTO visit_archive SELECT * FROM visit WHERE " + where + then + "DELETE FROM visit WHERE " + where, movedBare, movedKept, false,
+		"[[step]]\ntable = \"visit\"\nwhere = \"" + where + "\"\nmove_to = \"visit_archive\"\n", false}
+}
+
+// then stands between statements of one transaction.
+const then = ";\n"
+
 const (
 	filledBare = 1.15 // ratio wanted of a step that fills, without kept values
+	movedBare  = 1.25 // of one that moves rows
+	movedKept  = 1.5
 	sums       = "SELECT visit_id, sum(tonnes) AS tonnes FROM cargo GROUP BY visit_id"
 )
 
@@ -306,6 +319,9 @@ func (b *bench) fresh() error {
 		texts = []string{"PRAGMA journal_mode = WAL", "CREATE TABLE visit (id INTEGER PRIMARY KEY, berth INTEGER, dues NUMERIC, note TEXT)",
 			"INSERT INTO visit " + fmt.Sprintf(fill, fmt.Sprintf("(WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s)", b.rows)), "PRAGMA wal_checkpoint(TRUNCATE)"}
 	}
+	archive := map[string]string{"postgres": "CREATE TABLE visit_archive (LIKE visit, PRIMARY KEY (id))", "mariadb": "CREATE TABLE visit_archive LIKE visit",
+		"sqlite": "CREATE TABLE visit_archive (id INTEGER PRIMARY KEY, berth INTEGER, dues NUMERIC, note TEXT)"}[b.engine]
+	texts = append(texts, "DROP TABLE IF EXISTS visit_archive", archive)
 	if b.sources {
 		texts = append(texts, b.sourceTables()...)
 	}
@@ -389,7 +405,7 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 			return nil, err
 		}
 		begun := time.Now()
-		res, err := b.db.Exec(s.sql)
+		res, err := b.once(s.sql)
 		if err != nil {
 			return nil, err
 		}
@@ -414,6 +430,21 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 		r.Ratio, r.Low, r.High, r.Single = ratios[i][rounds/2], ratios[i][0], ratios[i][rounds-1], singles[rounds/2]
 	}
 	return list, nil
+}
+
+// once carries out the statements of one transaction, and gives the result of the last.
+func (b *bench) once(texts string) (res sql.Result, err error) {
+	tx, err := b.db.Begin()
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback()
+	for _, text := range strings.Split(texts, then) {
+		if res, err = tx.Exec(text); err != nil {
+			return nil, err
+		}
+	}
+	return res, tx.Commit()
 }
 
 // batches times one run, on a table made anew.

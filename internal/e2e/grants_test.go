@@ -195,7 +195,8 @@ func TestPrivilegesByCommand(t *testing.T) {
 			t.Cleanup(func() { d.exec("DROP OWNED BY "+role, "DROP ROLE "+role) })
 		}
 		d.exec("CREATE TABLE "+home+".berth (id integer PRIMARY KEY, day_rate integer, note varchar(40))", "INSERT INTO "+home+".berth SELECT i, i * 10, 'see charts' FROM "+d.numbers(50),
-			"CREATE TABLE "+home+".tariff (id integer PRIMARY KEY, rate integer)", "INSERT INTO "+home+".tariff SELECT i, i FROM "+d.numbers(50))
+			"CREATE TABLE "+home+".tariff (id integer PRIMARY KEY, rate integer)", "INSERT INTO "+home+".tariff SELECT i, i FROM "+d.numbers(50),
+			"CREATE TABLE "+home+".berth_past (id integer PRIMARY KEY, day_rate integer)") // without texts, for which find would want to read it
 		commands, needs, all := marked(t, engine)
 		names := strings.NewReplacer("saltmere.", home+".", "dba.", place+".")
 		has := map[string]bool{}
@@ -218,16 +219,19 @@ func TestPrivilegesByCommand(t *testing.T) {
 		run := func(sql string) []string {
 			return append([]string{"run", "--again", "--accept", "any", "--sql", sql}, ledger...)
 		}
+		moving := func(id string) []string {
+			return append([]string{"run", "--again", "--accept", "any", "--despite", "lost-columns", d.job("[[step]]\ntable = \"berth\"\nwhere = \"" + id + "\"\nmove_to = \"berth_past\"\n")}, ledger...)
+		}
 		granted(all, "")
 		clerk.must(0, run("UPDATE berth SET note = 'x' WHERE id > 40")...)
 		for _, c := range commands {
-			todo := map[string][]string{"find": {"find", "charts"}, "preview": {"preview", "--sql", joined}, "run": run(joined), "run of a delete": run("DELETE FROM berth WHERE id <= 20"), "verify": append([]string{"verify", "1"}, ledger...), "runs": append([]string{"runs"}, ledger...)}[c]
+			todo := map[string][]string{"find": {"find", "charts"}, "preview": {"preview", "--sql", joined}, "run": run(joined), "run of a delete": run("DELETE FROM berth WHERE id <= 20"), "run of a move": moving("id IN (21, 22)"), "verify": append([]string{"verify", "1"}, ledger...), "runs": append([]string{"runs"}, ledger...)}[c]
 			fresh := func() {}
 			if strings.HasPrefix(c, "undo") {
-				sql := map[string]string{"undo": "UPDATE berth SET note = 'y' WHERE id > 40", "undo of a delete": "DELETE FROM berth WHERE id = 30"}[c]
+				first := map[string][]string{"undo": run("UPDATE berth SET note = 'y' WHERE id > 40"), "undo of a delete": run("DELETE FROM berth WHERE id = 30"), "undo of a move": moving("id = 31")}[c]
 				fresh = func() {
 					granted(all, "")
-					clerk.must(0, run(sql)...)
+					clerk.must(0, first...)
 					todo = []string{"undo", clerk.lastIn(d, place)}
 				}
 			}

@@ -17,6 +17,11 @@ func (p *Plan) into(ctx context.Context, s job.Step, c *change.Change, look chan
 	fail := func(field, format string, args ...any) error {
 		return p.Job.At(&change.FieldError{Step: s.Name, Field: field, Err: fmt.Errorf(format, args...)})
 	}
+	if !c.Into.Make {
+		if err := c.Into.Check(c.Table); err != nil {
+			return fail("move_to", "%w", err)
+		}
+	}
 	if len(c.Table.Heirs) > 0 {
 		return fail("table", "other tables inherit from %s, and a move would take their rows as well: name each table in a step of its own", c.Table)
 	}

@@ -218,6 +218,18 @@ func (db *DB) Missing(_ context.Context, c *change.Change, keep bool) (engine.Mi
 	if c.Verb == sqltext.Delete && !db.granted.any(schema) { // tables are hidden of which we may do nothing
 		m.See = append(m.See, "GRANT SELECT ON "+quotePattern(schema)+".* TO "+quoteAccount(db.user))
 	}
+	if x := c.Into; x != nil {
+		place := cmp.Or(x.Table.Schema, db.schema)
+		for _, p := range []struct {
+			name string
+			list *[]string
+			some bool // it is needed
+		}{{"CREATE", &m.Run, x.Make}, {"SELECT", &m.Read, true}, {"INSERT", &m.Run, true}, {"DELETE", &m.Undo, true}} {
+			if p.some && !db.granted.may(p.name, place, x.Table.Name) {
+				*p.list = append(*p.list, "GRANT "+p.name+" ON "+d.Quote(place)+"."+d.Quote(x.Table.Name)+" TO "+quoteAccount(db.user))
+			}
+		}
+	}
 	m.Ledger = db.missingForLedger()
 	return m, nil
 }

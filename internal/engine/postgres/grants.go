@@ -54,8 +54,42 @@ func (db *DB) Missing(ctx context.Context, c *change.Change, keep bool) (engine.
 	if !keep && c.KeysMayMove() && !temp {
 		m.Run = append(m.Run, "GRANT TEMPORARY ON DATABASE "+d.Quote(db.database)+to)
 	}
+	if c.Into != nil {
+		if err := db.missingForInto(ctx, c.Into, &m); err != nil {
+			return m, err
+		}
+	}
 	m.Ledger, err = db.missingForLedger(ctx)
 	return m, err
+}
+
+// missingForInto adds what putting rows into another table still takes, and taking them
+// out of it again: they are locked first, which is a matter of UPDATE.
+func (db *DB) missingForInto(ctx context.Context, x *change.Into, m *engine.Missing) error {
+	to := " TO " + d.Quote(db.user)
+	schema, table := d.Quote(x.Table.Schema), x.Table.NameSQL(d)
+	if x.Make {
+		var may bool
+		err := db.pool.QueryRowContext(ctx, "SELECT pg_catalog.has_schema_privilege(n.oid, 'CREATE') FROM pg_catalog.pg_namespace n WHERE n.nspname = $1", x.Table.Schema).Scan(&may)
+		if err == nil && !may {
+			m.Run = append(m.Run, "GRANT CREATE ON SCHEMA "+schema+to)
+		}
+		return err
+	}
+	var read, ins, del, upd bool
+	err := db.pool.QueryRowContext(ctx, `SELECT pg_catalog.has_table_privilege(c.oid, 'SELECT'), pg_catalog.has_table_privilege(c.oid, 'INSERT'), pg_catalog.has_table_privilege(c.oid, 'DELETE'),
+			pg_catalog.has_any_column_privilege(c.oid, 'UPDATE')
+		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2`, x.Table.Schema, x.Table.Name).Scan(&read, &ins, &del, &upd)
+	for _, p := range []struct {
+		has  bool
+		name string
+		list *[]string
+	}{{read, "SELECT", &m.Read}, {ins, "INSERT", &m.Run}, {del, "DELETE", &m.Undo}, {upd, "UPDATE", &m.Undo}} {
+		if err == nil && !p.has {
+			*p.list = append(*p.list, "GRANT "+p.name+" ON "+table+to)
+		}
+	}
+	return err
 }
 
 // missingForLedger tells what making the ledger, or writing into the one that is
