@@ -242,25 +242,25 @@ func (q *Query) still(c *Change, kept *Kept) *Query {
 	return q.Add(" AND EXISTS (SELECT 1 FROM ", there.Table.SQL(c.D), " AS jugatum_i WHERE ").same(there, landed).Add(")")
 }
 
-// Brought is the query for the numbers of those kept rows after from, up to to, of which
-// a later change has moved another row of the same key into the table: rows that gave
-// way to others.
-func Brought(c *Change, kept *Kept, later *Change, moved *Kept, from, to int64) *Query {
-	q := &Query{D: c.D}
+// SameKeys is the query for the numbers of those kept rows after from, up to to, of which
+// the other kept rows have the same key in one table. keys and otherKeys are the columns
+// of that table in which the keys of both stand.
+func SameKeys(d sqltext.Dialect, kept *Kept, keys []*Column, other *Kept, otherKeys []*Column, from, to int64) *Query {
+	q := &Query{D: d}
 	q.Add("SELECT k.seq FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
 	var cols []*Column
-	for _, k := range kept.Keys {
-		cols = append(cols, &Column{Name: k.Name, Operators: k.Of.Operators})
+	for i, k := range kept.Keys {
+		cols = append(cols, &Column{Name: k.Name, Operators: keys[i].Operators})
 	}
 	q.Add(" AND ").amongQuery("k", cols).Add("(SELECT ")
-	for i, k := range kept.Keys {
-		for j, to := range later.Into.Key {
-			if to.Name == k.Of.Name {
-				q.sep(i).Add("m.", q.D.Quote(moved.Keys[j].Name))
+	for i, key := range keys {
+		for j, o := range otherKeys {
+			if o.Name == key.Name {
+				q.sep(i).Add("m.", d.Quote(other.Keys[j].Name))
 			}
 		}
 	}
-	return q.Add(" FROM ", moved.Table, " AS m)")
+	return q.Add(" FROM ", other.Table, " AS m)")
 }
 
 // Present is the query for the keys, as text, of rows that match and are in the other

@@ -153,6 +153,7 @@ func TestMove(t *testing.T) {
 		d.must(0, "undo", d.lastRun())
 		same(t, "undone", d.dump("visit"), before)
 		same(t, "undone there", d.dump("visit_archive"), there)
+		d.must(0, "verify", d.lastRun())
 
 		// What others have done to rows since: changed ones stay where they are, deleted ones
 		// do not come back, and what has a new row of its key is not put over it.
@@ -170,6 +171,63 @@ func TestMove(t *testing.T) {
 		}
 		if o := d.must(0, "show", d.lastRun()).out; !strings.Contains(o, "visit_archive") {
 			t.Errorf("nothing is said of where the rows were looked for:\n%s", o)
+		}
+	})
+}
+
+// TestMoveBesideWriters has another session change, make and delete rows of the table while
+// they are moved: each row that is left is in one of both tables, once, with every change
+// that was made to it.
+func TestMoveBesideWriters(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.killTable()
+		d.exec("CREATE TABLE done (what integer, id "+d.integer()+")", "CREATE INDEX done_by_id ON done (id)")
+		cmd := d.start(append([]string{"run", d.job("[[step]]\ntable = \"t\"\nwhere = \"id % 3 <> 0 AND n % 2 = 0\"\nmove_to = \"t_archive\"\n"), "--accept", "any", "--batch", "2000"}, d.workers(2)...)...)
+		r, made := seeded(5), 0
+		write := func(what int, id int, text string) {
+			tx, err := d.db.Begin()
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer tx.Rollback()
+			res, err := tx.Exec(text)
+			if err != nil {
+				return // a deadlock, or a lock that was not had
+			}
+			if n, _ := res.RowsAffected(); n == 1 {
+				if _, err := tx.Exec(fmt.Sprintf("INSERT INTO done VALUES (%d, %d)", what, id)); err == nil {
+					tx.Commit()
+				}
+			}
+		}
+		ended := make(chan error, 1)
+		go func() { ended <- cmd.Wait() }()
+		for running := true; running; {
+			select {
+			case err := <-ended:
+				if running = false; err != nil {
+					t.Fatalf("%v\n%s", err, cmd.Stderr)
+				}
+			default:
+				id := 1 + r.IntN(killRows)
+				write(1, id, fmt.Sprintf("UPDATE t SET n = n + 1 WHERE id = %d", id))
+				write(2, id+1, fmt.Sprintf("DELETE FROM t WHERE id = %d", id+1))
+				made++
+				write(3, 10*killRows+made, fmt.Sprintf("INSERT INTO t VALUES (%d, 4)", 10*killRows+made))
+			}
+		}
+		t.Logf("%s changes, deletions and new rows beside the move", d.one("SELECT count(*) FROM done"))
+		d.exec("CREATE TABLE whole AS SELECT id, n FROM t UNION ALL SELECT id, n FROM t_archive")
+		for what, query := range map[string]string{
+			"rows in both tables":            "SELECT count(*) - count(DISTINCT id) FROM whole",
+			"rows that are missing, or more": fmt.Sprintf("SELECT (SELECT count(*) FROM whole) - %d - (SELECT count(*) FROM done WHERE what = 3) + (SELECT count(*) FROM done WHERE what = 2)", killRows),
+			"rows deleted and there":         "SELECT count(*) FROM whole WHERE id IN (SELECT id FROM done WHERE what = 2)",
+			"changes that are lost": "SELECT count(*) FROM (SELECT whole.id FROM whole LEFT JOIN (SELECT id, count(*) AS times FROM done WHERE what = 1 GROUP BY id) AS c ON c.id = whole.id" +
+				fmt.Sprintf(" WHERE whole.id <= %d AND n <> whole.id %% 1000 + coalesce(times, 0)) AS x", killRows),
+		} {
+			if got := d.one(query); got != "0" {
+				t.Errorf("%s %s", got, what)
+			}
 		}
 	})
 }

@@ -12,6 +12,8 @@ type builder struct {
 	r    *rand.Rand
 	key  []string // the target's key columns
 	ints bool     // the key is one integer column, id
+
+	columns string // of the target, as they are declared
 }
 
 // Write writes a choice out.
@@ -20,6 +22,7 @@ func Write(c Choice) Case {
 	b.tables()
 	b.fill()
 	b.views()
+	b.archive()
 	b.extras()
 	b.statement()
 	b.dumps()
@@ -126,7 +129,8 @@ func (b *builder) tables() {
 	if rest != "" {
 		cols = append(cols, "PRIMARY KEY"+rest)
 	}
-	b.do("CREATE TABLE t (%s, %s)%s", head, strings.Join(cols, ", "), tail)
+	b.columns = head + ", " + strings.Join(cols, ", ")
+	b.do("CREATE TABLE t (%s)%s", b.columns, tail)
 	if b.pg() && b.partitioned() {
 		b.do("CREATE TABLE p1 PARTITION OF t FOR VALUES FROM (MINVALUE) TO (10)")
 		if b.Parts == 2 {
@@ -269,6 +273,9 @@ func (b *builder) dumps() {
 		b.Dumps = append(b.Dumps, whole("heir", ""))
 	}
 	b.Dumps = append(b.Dumps, whole("o", ""))
+	if b.Move > 0 {
+		b.Dumps = append(b.Dumps, whole("arch", ""))
+	}
 	if b.Child > 0 && b.ints && !b.partitioned() && !b.heir() {
 		b.Dumps = append(b.Dumps, whole("child", ""))
 	}

@@ -14,6 +14,8 @@ func (b *builder) statement() {
 	}
 	join := b.From == 1 || b.Fill > 0
 	switch {
+	case b.Move > 0:
+		b.moving(where)
 	case b.Fill > 0:
 		b.filling(where)
 	case b.Delete == 1 && join && b.pg():
@@ -29,7 +31,7 @@ func (b *builder) statement() {
 	default:
 		b.SQL = "UPDATE t SET " + b.set() + where
 	}
-	b.Filter = b.Filter || join && b.Delete == 1 || join
+	b.Filter = b.Filter || join && b.Move == 0
 	b.Args = append(b.Args, "--batch", strconv.Itoa(b.Batch+1))
 	if b.Workers > 1 && !b.sqlite() {
 		b.Args = append(b.Args, "--workers", strconv.Itoa(b.Workers))

@@ -61,11 +61,11 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 	if r.UndoOf != 0 {
 		res.State = "restored"
 	}
-	for i, w := range work {
+	for _, w := range work {
 		s := Step{Name: w.Step.Name, Table: w.Change.Table.String(), Changed: w.Step.Totals.Changed, Kept: -1, Left: w.Step.Totals.Skipped, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
 		if w.Kept == nil {
 			s.Remark = "no kept values: only the job's checks can be asked"
-		} else if err := s.compare(ctx, db, l, r, w, bringing(w, work[i+1:]), progress); err != nil {
+		} else if err := s.compare(ctx, db, l, r, w, work, progress); err != nil {
 			return nil, err
 		} else if err := s.missed(ctx, db, r, w); err != nil {
 			return nil, err
@@ -120,7 +120,7 @@ func (s *Step) missed(ctx context.Context, db engine.DB, r *ledger.Run, w *runne
 }
 
 // compare holds the kept values of a step against the table.
-func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w, later *runner.Work, progress func(done, total int64)) error {
+func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w *runner.Work, work []*runner.Work, progress func(done, total int64)) error {
 	state := change.AsChanged
 	low, upTo := int64(0), w.Step.LastKept()
 	if w.Undo {
@@ -174,7 +174,7 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 		if err != nil {
 			return err
 		}
-		if err := s.brought(ctx, db, w, later, len(found), from, to, leftSeq); err != nil {
+		if err := countered(ctx, db, w, work, len(found), from, to, leftSeq); err != nil {
 			return err
 		}
 		for _, x := range found {
@@ -194,24 +194,34 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 	return nil
 }
 
-// bringing is the step after w of the same run that moves rows into its table, where w
-// has deleted others that had their keys; nil if there is none.
-func bringing(w *runner.Work, after []*runner.Work) *runner.Work {
-	for _, x := range after {
-		if into := x.Change.Into; into != nil && !w.Undo && w.Change.Verb == sqltext.Delete && x.Kept != nil && into.Table.Schema == w.Change.Table.Schema && into.Table.Name == w.Change.Table.Name {
-			return x
+// counterpart is the step of the same run that says of rows of one table what another
+// step says otherwise: that which moves rows into the table of w, where w has deleted
+// others that had their keys; and for an undo that which has put those back. keys are the
+// columns of that table which tell the rows of w and of the counterpart. nil if there is none.
+func counterpart(w *runner.Work, all []*runner.Work) (x *runner.Work, keys, others []*change.Column) {
+	moves := func(m, deletes *runner.Work) bool {
+		into, c := m.Change.Into, deletes.Change
+		return m.Kept != nil && deletes.Kept != nil && into != nil && into.Cleared && c.Into == nil && c.Verb == sqltext.Delete && into.Table.Schema == c.Table.Schema && into.Table.Name == c.Table.Name
+	}
+	for _, x := range all {
+		switch {
+		case !w.Undo && moves(x, w):
+			return x, w.Change.Table.Key.Columns, x.Change.Into.Key
+		case w.Undo && moves(w, x):
+			return x, w.Change.Into.Key, x.Change.Table.Key.Columns
 		}
 	}
-	return nil
+	return nil, nil, nil
 }
 
-// brought adds to passed the numbers of the kept rows that gave way to others, if any
-// are not as they should be.
-func (s *Step) brought(ctx context.Context, db engine.DB, w, later *runner.Work, found int, from, to int64, passed map[int64]bool) error {
-	if later == nil || found == 0 {
+// countered adds to passed the numbers of the kept rows of which the counterpart speaks,
+// if any are not as they should be.
+func countered(ctx context.Context, db engine.DB, w *runner.Work, all []*runner.Work, found int, from, to int64, passed map[int64]bool) error {
+	x, keys, others := counterpart(w, all)
+	if x == nil || found == 0 {
 		return nil
 	}
-	q := change.Brought(w.Change, w.Kept, later.Change, later.Kept, from, to)
+	q := change.SameKeys(db.Dialect(), w.Kept, keys, x.Kept, others, from, to)
 	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
 		return err
