@@ -52,7 +52,7 @@ func TestMain(m *testing.M) {
 			fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
 			return 1
 		}
-		server, noPG = testserver.StartPostgres("fsync=off", "max_wal_size=2GB", "max_connections=200", "autovacuum=off")
+		server, noPG = testserver.StartPostgres("jit=off", "fsync=off", "max_wal_size=2GB", "max_connections=200", "autovacuum=off")
 		if noPG != nil && (os.Getenv("CI") != "" || !errors.Is(noPG, testserver.ErrMissing)) {
 			fmt.Fprintln(os.Stderr, noPG)
 			return 1

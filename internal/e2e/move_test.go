@@ -237,7 +237,7 @@ func TestMoveKilled(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		r := seeded(91)
 		job := d.job("[[step]]\ntable = \"t\"\nwhere = \"id % 3 <> 0\"\nmove_to = \"t_archive\"\n")
-		for kills := 0; kills < 4; {
+		for kills := 0; kills < 3; {
 			d.killTable()
 			d.exec("DROP TABLE IF EXISTS t_archive")
 			all := d.one("SELECT count(*) FROM t")
