@@ -108,6 +108,11 @@ func (a *app) run(ctx context.Context, args []string) int {
 	return status(err)
 }
 
+// Commands is the tree of commands and options, for what is written of it elsewhere.
+func Commands() *cli.Command {
+	return (&app{out: term.NewOut(os.Stdout), err: term.NewOut(os.Stderr)}).root()
+}
+
 func (a *app) root() *cli.Command {
 	cmd := &cli.Command{
 		Name:  "jugatum",
@@ -125,7 +130,15 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.demo(), a.survey(), a.find(), a.preview(), a.runCmd(), a.resume(), a.watch(), a.pause(), a.stop(), a.tune(), a.runs(), a.show(), a.verify(), a.undo(), a.version(),
 		},
-		HideVersion:    true,
+		HideVersion:           true,
+		EnableShellCompletion: true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Usage = "write a script for a shell (bash, zsh, fish, pwsh) that completes commands and options"
+			c.Hidden = false
+			c.Action = func(_ context.Context, c *cli.Command) error {
+				return usagef("expected one shell: bash, zsh, fish or pwsh; such as `source <(jugatum completion bash)`")
+			}
+		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   usage,
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -209,7 +222,7 @@ func (a *app) version() *cli.Command {
 }
 
 // Version is the version of the program; a release sets it with -ldflags.
-var Version = "0.1.0-dev"
+var Version = "0.2.0-dev"
 
 // Commit is set with -ldflags where the build does not stamp it itself.
 var Commit = ""

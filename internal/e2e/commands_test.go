@@ -520,3 +520,31 @@ func TestRunsBeginTogether(t *testing.T) {
 		}
 	})
 }
+
+// TestCompletion: each shell gets a script, and the program lists what may follow.
+func TestCompletion(t *testing.T) {
+	for shell, want := range map[string]string{"bash": "complete ", "zsh": "compdef", "fish": "complete -c jugatum", "pwsh": "Register-ArgumentCompleter"} {
+		if o := command(t, "completion", shell); o.status != 0 || !strings.Contains(o.out, want) {
+			t.Errorf("%s: exit status %d\n%.300s%s", shell, o.status, o.out, o.err)
+		}
+	}
+	for _, x := range []struct {
+		args []string
+		want []string
+	}{
+		{[]string{"ru", "--generate-shell-completion"}, []string{"run", "runs"}},
+		{[]string{"run", "--ba", "--generate-shell-completion"}, []string{"--batch"}},
+	} {
+		o := command(t, x.args...)
+		for _, w := range x.want {
+			if !strings.Contains(o.out, w) {
+				t.Errorf("%q: no %s in %q %s", x.args, w, o.out, o.err)
+			}
+		}
+	}
+	for _, args := range [][]string{{"completion"}, {"completion", "tcsh"}} {
+		if o := command(t, args...); o.status != 2 || !strings.Contains(o.err, "bash, zsh, fish or pwsh") {
+			t.Errorf("%q: exit status %d, %q", args, o.status, o.out+o.err)
+		}
+	}
+}

@@ -58,7 +58,8 @@ func TestLeastPrivileges(t *testing.T) {
 		}
 		d.exec("CREATE TABLE "+home+".berth (id integer PRIMARY KEY, day_rate integer, note varchar(40))",
 			"INSERT INTO "+home+".berth SELECT i, i * 10, 'see http://charts' FROM "+d.numbers(200),
-			"CREATE TABLE "+home+".tariff (id integer PRIMARY KEY, rate integer)", "INSERT INTO "+home+".tariff SELECT i, i FROM "+d.numbers(200))
+			"CREATE TABLE "+home+".tariff (id integer PRIMARY KEY, rate integer)", "INSERT INTO "+home+".tariff SELECT i, i FROM "+d.numbers(200),
+			"CREATE TABLE "+home+".berth_past (id integer PRIMARY KEY, day_rate integer, note varchar(40))")
 		var grants []string
 		for _, g := range granted(t, engine) {
 			g = names.Replace(g)
@@ -85,6 +86,7 @@ func TestLeastPrivileges(t *testing.T) {
 			{replace},
 			{"--sql", d.by("UPDATE berth JOIN tariff ON tariff.id = berth.id SET berth.day_rate = rate", "UPDATE berth SET day_rate = rate FROM tariff WHERE tariff.id = berth.id")},
 			{"--sql", "DELETE FROM berth WHERE id <= 50"},
+			{d.job("[[step]]\ntable = \"berth\"\nwhere = \"id > 180\"\nmove_to = \"berth_past\"\n")},
 		}
 		with := func(args ...string) []string {
 			if d.engine == "mariadb" {

@@ -175,6 +175,48 @@ func TestMove(t *testing.T) {
 	})
 }
 
+// TestMoveToOthers: rows are given to nobody by mistake, and triggers of the other table
+// are told before, seen by verify, and never lose a row (PostgreSQL).
+func TestMoveToOthers(t *testing.T) {
+	beside(t)
+	d := fresh(t, "postgres")
+	d.harbourMove(60)
+	role := "neighbour_" + newName()
+	d.exec("CREATE ROLE "+role, "CREATE TABLE visit_archive (LIKE visit, PRIMARY KEY (id))", "ALTER TABLE visit_archive OWNER TO "+role)
+	t.Cleanup(func() { d.exec("DROP OWNED BY "+role+" CASCADE", "DROP ROLE "+role) })
+	job := d.job("[[step]]\ntable = \"visit\"\nwhere = \"fee % 2 = 1\"\nmove_to = \"visit_archive\"\n")
+	before := d.dump("visit")
+	if o := d.must(3, "run", job, "--accept", "any"); !strings.Contains(o.err, "belongs to "+role) {
+		t.Error(o.err)
+	}
+	d.exec("ALTER TABLE visit OWNER TO " + role) // both are theirs
+	d.must(0, "run", job, "--accept", "30")
+	d.must(0, "undo", d.lastRun())
+	d.exec("ALTER TABLE visit OWNER TO postgres", "ALTER TABLE visit_archive OWNER TO postgres")
+
+	d.exec("CREATE FUNCTION vanish() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN IF NEW.id > 20 THEN RETURN NULL; END IF; RETURN NEW; END'", "CREATE TRIGGER none BEFORE INSERT ON visit_archive FOR EACH ROW EXECUTE FUNCTION vanish()")
+	o := d.must(1, "run", job, "--accept", "any", "--again", "--batch", "10")
+	for _, want := range []string{"trigger none", "but 0 came into visit_archive"} {
+		if !strings.Contains(o.err+o.out, want) {
+			t.Errorf("no %q in %s%s", want, o.out, o.err)
+		}
+	}
+	if got := d.one("SELECT count(*) FROM (SELECT id FROM visit UNION ALL SELECT id FROM visit_archive) AS x"); got != "60" {
+		t.Errorf("%s rows are left of 60", got)
+	}
+	d.must(0, "undo", d.lastRun())
+	same(t, "undone", d.dump("visit"), before)
+
+	d.exec("DROP TRIGGER none ON visit_archive", "CREATE FUNCTION more() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.fee := NEW.fee + (NEW.id = 7)::int; RETURN NEW; END'",
+		"CREATE TRIGGER more BEFORE INSERT ON visit_archive FOR EACH ROW EXECUTE FUNCTION more()")
+	d.must(0, "run", job, "--accept", "any", "--again", "--batch", "10")
+	d.must(6, "verify", d.lastRun())
+	d.must(5, "undo", d.lastRun())
+	if got := d.lines("SELECT concat(id, '|', fee) FROM visit_archive"); fmt.Sprint(got) != "[7|8]" {
+		t.Errorf("in the other table: %v", got)
+	}
+}
+
 // TestMoveBesideWriters has another session change, make and delete rows of the table while
 // they are moved: each row that is left is in one of both tables, once, with every change
 // that was made to it.

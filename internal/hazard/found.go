@@ -330,6 +330,33 @@ func likeDelete(l look) [][]any {
 
 func keptDeleted(l look) [][]any { return iff(l.c.Verb == sqltext.Delete && l.c.Into == nil) }
 
+func othersTable(l look) [][]any {
+	x := l.c.Into
+	if x == nil || x.Table.Owner == "" || x.Table.Owner == l.c.Table.Owner {
+		return nil
+	}
+	return one(x.Table, x.Table.Owner, l.c.Table)
+}
+
+func policiesThere(l look) [][]any {
+	if l.c.Into == nil || !l.c.Into.Table.Policies {
+		return nil
+	}
+	return one(l.c.Into.Table)
+}
+
+func triggersThere(l look) (out [][]any) {
+	if l.c.Into == nil {
+		return nil
+	}
+	for _, t := range l.c.Into.Table.Triggers {
+		if t.Insert {
+			out = append(out, []any{t.Name, t.Events, l.c.Into.Table})
+		}
+	}
+	return out
+}
+
 func lostColumns(l look) [][]any {
 	if l.c.Into == nil || len(l.c.Into.Lost) == 0 {
 		return nil

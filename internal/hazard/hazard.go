@@ -45,6 +45,7 @@ const (
 	RowQuery    = "row-query"
 	Source      = "trigger-source"
 	LostColumns = "lost-columns"
+	OthersTable = "others-table"
 	ReadOnly    = "read-only" // of the database, not of a step
 )
 

@@ -88,6 +88,9 @@ func (p *Plan) Expectations(counts []int64) error {
 		for _, c := range p.Changes {
 			if p.Job.Of(c.Step) == i {
 				touched[strings.ToLower(c.Table.Name)] = true
+				if c.Into != nil {
+					touched[strings.ToLower(c.Into.Table.Name)] = true
+				}
 			}
 		}
 	}

@@ -234,7 +234,7 @@ func (db *DB) staged(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 	if err := db.tighten(ctx, tx); err != nil {
 		return e, err
 	}
-	if e.Changed, err = exec(ctx, tx, write(c, kept, r, rows, staged == e.Matched)); err != nil {
+	if e.Changed, err = db.write(ctx, tx, c, kept, r, rows, staged, staged == e.Matched && c.Repeatable(pure)); err != nil {
 		return e, err
 	}
 	st.changed = e.Changed
@@ -377,12 +377,30 @@ func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 	return q.Add(" LOCK IN SHARE MODE")
 }
 
-// write changes the target. all is true if every row that matches changes.
-func write(c *change.Change, kept *change.Kept, r change.Range, rows engine.Staged, all bool) *change.Query {
+// write changes the staged rows: by the statement itself if plain is true, unless it
+// meets others. Rows that were staged are locked; another session may have put new ones
+// between them since.
+func (db *DB) write(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, rows engine.Staged, staged int64, plain bool) (int64, error) {
+	if !plain {
+		return exec(ctx, tx, byStaged(c, kept, rows))
+	}
+	if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_staged"); err != nil {
+		return 0, err
+	}
+	n, err := exec(ctx, tx, (&change.Query{D: d}).Statement(c, r))
+	if err != nil || n == staged {
+		return n, err
+	}
+	if _, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_staged"); err != nil {
+		return n, err
+	}
+	return exec(ctx, tx, byStaged(c, kept, rows))
+}
+
+// byStaged changes the target from what was staged.
+func byStaged(c *change.Change, kept *change.Kept, rows engine.Staged) *change.Query {
 	q := &change.Query{D: d}
 	switch {
-	case all && c.Repeatable(pure):
-		return q.Statement(c, r)
 	case c.Verb == sqltext.Delete:
 		q.Add("DELETE jugatum_t FROM ", kept.Table, " AS k STRAIGHT_JOIN ", c.Table.SQL(d), " AS jugatum_t ON ").KeyJoin("jugatum_t", "k", kept)
 	default:
