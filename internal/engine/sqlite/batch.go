@@ -38,10 +38,7 @@ func (db *DB) KeptTable(kept *change.Kept) []string {
 func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
 	if kept == nil && c.Into != nil {
-		temp, err := emptied(ctx, db, tx, c)
-		if err == nil {
-			e, err = db.Batch(ctx, tx, c, temp, r, 0)
-		}
+		e, err := db.moveBare(ctx, tx, c, r)
 		e.Kept = base
 		return e, err
 	}
@@ -118,6 +115,36 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		return e, err
 	}
 	return e, engine.Came(c, e.Changed, came)
+}
+
+// moveBare moves rows without keeping them: by the two statements where both find the
+// same rows, else by way of a temporary table.
+func (db *DB) moveBare(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range) (engine.Effect, error) {
+	e := engine.Effect{Scanned: -1, Matched: -1, Log: engine.NoLog}
+	if c.Repeatable(pure) {
+		if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_move"); err != nil {
+			return e, err
+		}
+		came, err := exec(ctx, tx, change.Take(c, r))
+		if err != nil {
+			return e, err
+		}
+		if e.Changed, err = exec(ctx, tx, (&change.Query{D: d}).Statement(c, r)); err != nil {
+			return e, err
+		}
+		if e.Matched = came; came == e.Changed {
+			_, err = tx.Exec(ctx, "RELEASE SAVEPOINT jugatum_move")
+			return e, err
+		}
+		if _, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_move"); err != nil {
+			return e, err
+		}
+	}
+	temp, err := emptied(ctx, db, tx, c)
+	if err != nil {
+		return e, err
+	}
+	return db.Batch(ctx, tx, c, temp, r, 0)
 }
 
 // emptied is a table of the session for the rows that a batch takes out, to be put into

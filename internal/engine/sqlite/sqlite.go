@@ -69,7 +69,7 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 		return fail(err, "")
 	}
 	dsn := url.URL{Scheme: "file", Path: abs, RawQuery: "mode=" + mode +
-		"&_pragma=query_only(1)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(" + fk + ")&_pragma=cache_size(-8000)&_pragma=trusted_schema(0)&_defensive=1"}
+		"&_pragma=query_only(1)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(" + fk + ")&_pragma=cache_size(-2000)&_pragma=trusted_schema(0)&_defensive=1"}
 	pool, err := sql.Open(guarded, dsn.String())
 	if err != nil {
 		return fail(err, "")
@@ -178,7 +178,8 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 	settings := []string{
 		fmt.Sprintf("PRAGMA busy_timeout = %d", max(o.LockTimeout, waitForLock).Milliseconds()),
 		"PRAGMA temp_store = FILE",
-		"PRAGMA query_only = 0", // every other connection only reads
+		"PRAGMA cache_size = -8000", // KiB: what a batch changes is not to be written before its end
+		"PRAGMA query_only = 0",     // every other connection only reads
 	}
 	if db.wal {
 		var level int
