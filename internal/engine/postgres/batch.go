@@ -411,7 +411,7 @@ func doubles(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Rang
 type effect struct {
 	engine.Effect
 	intended int64 // rows read whose new value differs from the old
-	came     int64 // rows that came into another table
+	came     int64 // rows that an INSERT has put into its table
 }
 
 // plan is a node of EXPLAIN's JSON output.
@@ -463,9 +463,11 @@ func (db *DB) explain(ctx context.Context, tx *engine.Tx, q *change.Query, c *ch
 // read gathers the figures from a node and those beneath it.
 func (e *effect) read(p plan, alias string) {
 	switch {
-	case p.Operation == "Update" && p.Subplan == "" && len(p.Plans) > 0:
-		// An UPDATE on its own, in a snapshot in which every row read is written.
+	case (p.Operation == "Update" || p.Operation == "Delete") && p.Subplan == "" && len(p.Plans) > 0:
+		// On its own, in a snapshot in which every row read is written.
 		e.Changed = int64(p.Plans[0].Rows)
+	case p.Operation == "Insert" && p.Subplan == "" && len(p.Plans) > 0:
+		e.came = int64(p.Plans[0].Rows)
 	case p.Subplan == "CTE jugatum_into":
 		e.came = int64(p.Rows)
 	case p.Subplan == "CTE jugatum_src":

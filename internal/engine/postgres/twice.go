@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"jugatum/internal/change"
@@ -53,6 +54,18 @@ func (db *DB) twice(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	var err error
 	if kept != nil {
 		e, err = db.explain(ctx, tx, stage(c, kept, r), c)
+		if c.Verb == sqltext.Delete { // every row that is kept
+			e.intended, e.Matched = e.came, e.came
+		}
+	}
+	taken := effect{Effect: engine.Effect{Log: engine.NoLog}}
+	if err == nil && c.Into != nil {
+		taken, err = db.explain(ctx, tx, change.Take(c, r), nil)
+		if kept == nil {
+			e.intended = taken.came
+		} else if taken.came != e.intended {
+			e.intended = -1
+		}
 	}
 	if err == nil && (kept == nil || e.intended > 0) {
 		q := &change.Query{D: d}
@@ -62,13 +75,18 @@ func (db *DB) twice(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		}
 		var w effect
 		w, err = db.explain(ctx, tx, q, c)
-		if kept == nil {
-			w.Matched, w.intended = w.Changed, w.Changed
-			e = w
-		} else {
+		switch {
+		case kept != nil:
 			e.Changed = w.Changed
 			e.Log.Add(w.Log)
+		case c.Into != nil:
+			w.Matched, w.intended = w.Changed, e.intended
+			e = w
+		default:
+			w.Matched, w.intended = w.Changed, w.Changed
+			e = w
 		}
+		e.Log.Add(taken.Log)
 	}
 	if err != nil {
 		if db.Fault(err) == engine.Busy {
@@ -90,7 +108,11 @@ func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 	keep(q, kept)
 	q.Add(" FROM (")
 	source(q, c, kept, r, false)
-	q.Add(" OFFSET 0) AS s WHERE (")
+	q.Add(" OFFSET 0) AS s")
+	if c.Verb == sqltext.Delete {
+		return q
+	}
+	q.Add(" WHERE (")
 	differs(q, c)
 	return q.Add(")")
 }
@@ -100,13 +122,16 @@ func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 // the server's own functions and operators of which none is volatile, and no
 // trigger has a say. What cannot be told counts as no.
 func (db *DB) repeatable(ctx context.Context, tx *engine.Tx, c *change.Change) (bool, error) {
-	if !alone(c) || c.Verb != sqltext.Update {
+	if !alone(c) || c.Verb != sqltext.Update && c.Into == nil {
 		return false, nil
 	}
 	for _, t := range c.Table.Triggers {
-		if t.Update {
+		if c.Verb == sqltext.Update && t.Update || c.Verb == sqltext.Delete && t.Delete {
 			return false, nil
 		}
+	}
+	if c.Into != nil && slices.ContainsFunc(c.Into.Table.Triggers, func(t change.Trigger) bool { return t.Insert }) {
+		return false, nil // it may keep rows from coming, which the server's account does not tell
 	}
 	for _, s := range c.Set {
 		if s.Default && s.Column.Default != "" {

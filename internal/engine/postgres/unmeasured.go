@@ -31,6 +31,6 @@ func unmeasured(ctx context.Context, tx *engine.Tx, q *change.Query) (effect, er
 		}
 		return err
 	})
-	e.Matched, e.intended = e.Changed, e.Changed
+	e.Matched, e.intended, e.came = e.Changed, e.Changed, e.Changed
 	return e, err
 }
