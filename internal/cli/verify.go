@@ -97,10 +97,14 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 			mark(s.Kept == s.Changed, "%s rows changed by the batches' own counts, %s kept", term.Count(s.Changed), term.Count(s.Kept))
 		}
 		if s.Kept >= 0 {
+			with := "the table"
+			if s.To != "" {
+				with += " and with " + term.Clean(s.To)
+			}
 			if s.Mismatched == 0 {
-				mark(true, "%s kept rows compared with the table: all as recorded", term.Count(s.Compared))
+				mark(true, "%s kept rows compared with %s: all as recorded", term.Count(s.Compared), with)
 			} else {
-				mark(false, "%s kept rows compared with the table: %s are not as recorded", term.Count(s.Compared), term.Count(s.Mismatched))
+				mark(false, "%s kept rows compared with %s: %s are not as recorded", term.Count(s.Compared), with, term.Count(s.Mismatched))
 			}
 			if s.Left > 0 {
 				o.Printf("    %s rows were skipped by the undo and are not counted\n", term.Count(s.Left))

@@ -59,8 +59,8 @@ var table = []Hazard{
 	{OthersTable, Refusal, true, "%s belongs to %s, and not to whom %s belongs: the rows would be that user's, whose triggers run with your rights; --despite " + OthersTable + " if they are meant to go there", othersTable, nil},
 	{"row-policy", Warning, false, "row policies of %s hold for this user: they may refuse rows that come, and hide those that are there", policiesThere, nil},
 	{"trigger", Warning, false, "trigger %s (%s) of %s fires for the rows that come: what it makes of them verify does not expect, and undo does not take back", triggersThere, nil},
-	{LostColumns, Refusal, true, "%s has no column for %s: what stands there would be kept for undo alone; add them, or --despite " + LostColumns + " if nobody needs them", lostColumns, nil},
-	{"own-columns", Note, false, "%s of %s are filled by the database, as their defaults have it", ownColumns, nil},
+	{LostColumns, Refusal, true, "%s has no column for %s, whose values undo alone would have: add it, or --despite " + LostColumns, lostColumns, nil},
+	{"own-columns", Note, false, "%s of %s: the database fills in what is its default", ownColumns, nil},
 	{"kept-deleted", Note, false, "the rows live on in the kept values that undo needs, also what was to be forgotten; --keep none keeps nothing", keptDeleted, nil},
 
 	{"null-key", Refusal, false, "{rows} have NULL in the key (%s) and would not be reached; give them a key first, or use --method single --keep none", nil, nullKeys},

@@ -28,6 +28,7 @@ type Result struct {
 type Step struct {
 	Name       string        `json:"name"`
 	Table      string        `json:"table"`
+	To         string        `json:"to,omitempty"` // where its rows were moved
 	Changed    int64         `json:"changed"`    // rows by the batches' own counts
 	Kept       int64         `json:"kept"`       // rows in the kept values; -1 without them
 	Compared   int64         `json:"compared"`   // rows held against the table
@@ -63,6 +64,9 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 	}
 	for _, w := range work {
 		s := Step{Name: w.Step.Name, Table: w.Change.Table.String(), Changed: w.Step.Totals.Changed, Kept: -1, Left: w.Step.Totals.Skipped, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
+		if into := w.Change.Into; into != nil {
+			s.To = into.Table.String()
+		}
 		if w.Kept == nil {
 			s.Remark = "no kept values: only the job's checks can be asked"
 		} else if err := s.compare(ctx, db, l, r, w, work, progress); err != nil {
