@@ -36,6 +36,9 @@ type Postgres struct {
 // StartPostgres makes a new cluster and starts it. Settings are NAME=VALUE.
 func StartPostgres(settings ...string) (*Postgres, error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
+	if bin := os.Getenv("JUGATUM_POSTGRES"); bin != "" { // of another version: see scripts/test
+		found = []string{filepath.Join(bin, "initdb")}
+	}
 	if len(found) == 0 {
 		path, err := exec.LookPath("initdb")
 		if err != nil {
