@@ -84,7 +84,8 @@ func TestColumns(t *testing.T) {
 		"x": "text pg_catalog.text 2 0 false", "y": "text pg_catalog.text 0 0 false", "g": "integer integer 0 0 false",
 	}
 	for _, c := range table.Columns {
-		if got := fmt.Sprintf("%s %s %d %d %v", c.Type, c.Base, c.Same, c.Length, c.NotNull); got != want[c.Name] {
+		base := strings.Replace(c.Base, `"json"`, "json", 1) // a word of SQL itself since PostgreSQL 17, and so in quotes
+		if got := fmt.Sprintf("%s %s %d %d %v", c.Type, base, c.Same, c.Length, c.NotNull); got != want[c.Name] {
 			t.Errorf("%s: %s, want %s", c.Name, got, want[c.Name])
 		}
 	}
