@@ -29,12 +29,12 @@ type Step struct {
 	Name       string        `json:"name"`
 	Table      string        `json:"table"`
 	To         string        `json:"to,omitempty"` // where its rows were moved
-	Changed    int64         `json:"changed"`    // rows by the batches' own counts
-	Kept       int64         `json:"kept"`       // rows in the kept values; -1 without them
-	Compared   int64         `json:"compared"`   // rows held against the table
-	Mismatched int64         `json:"mismatched"` // of these, rows that are not as recorded
-	Left       int64         `json:"skipped"`    // rows that an undo left alone, not counted as mismatched
-	Sample     []ledger.Left `json:"sample"`     // the first rows that are mismatched
+	Changed    int64         `json:"changed"`      // rows by the batches' own counts
+	Kept       int64         `json:"kept"`         // rows in the kept values; -1 without them
+	Compared   int64         `json:"compared"`     // rows held against the table
+	Mismatched int64         `json:"mismatched"`   // of these, rows that are not as recorded
+	Left       int64         `json:"skipped"`      // rows that an undo left alone, not counted as mismatched
+	Sample     []ledger.Left `json:"sample"`       // the first rows that are mismatched
 	Checks     []Check       `json:"checks"`
 	Missed     int64         `json:"missed"`  // rows that match, would change, and are not among those kept; -1 not looked for
 	Certain    bool          `json:"certain"` // nobody has written those since the run began: the run passed them by
