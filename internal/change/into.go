@@ -54,6 +54,9 @@ func (x *Into) Check(from *Table) error {
 		if x.Key[i] == nil || x.Key[i].Generated {
 			return fmt.Errorf("%s has no column %s to take up the key of %s", x.Table, c.Name, from)
 		}
+		if x.Key[i].Collation != c.Collation {
+			return fmt.Errorf("the keys %s.%s and %s.%s have other collations, %s and %s, and could be taken for one another: make them the same", from, c.Name, x.Table, c.Name, named(c.Collation), named(x.Key[i].Collation))
+		}
 		key = append(key, x.Key[i].Name)
 	}
 	if !x.Table.unique(key...) {
@@ -65,6 +68,14 @@ func (x *Into) Check(from *Table) error {
 		}
 	}
 	return nil
+}
+
+// named is a collation's name, also where it is that of the database.
+func named(collation string) string {
+	if collation == "" {
+		return "the default"
+	}
+	return collation
 }
 
 // unique reports whether no two rows have the same values in these columns, by what

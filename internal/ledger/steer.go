@@ -250,5 +250,6 @@ func (l *Ledger) Server(ctx context.Context, run int64) (map[string]int64, error
 		return nil, err
 	}
 	out := map[string]int64{}
-	return out, json.Unmarshal([]byte(text), &out)
+	err := json.Unmarshal([]byte(text), &out)
+	return out, err
 }

@@ -84,7 +84,8 @@ func (db *DB) bare(ctx context.Context, tx *engine.Tx, c *change.Change, r chang
 			return e, db.stepAside(ctx, tx, c, err)
 		}
 	}
-	return e, db.whole(ctx, tx, c, r, &e)
+	err := db.whole(ctx, tx, c, r, &e)
+	return e, err
 }
 
 // whole changes the rows of a range by the statement, and takes down whether few of

@@ -160,7 +160,8 @@ func (db *DB) passed(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 	if err != nil || e.Changed == 0 || pack == nil {
 		return e, err
 	}
-	return e, pack(&temp, &e)
+	err = pack(&temp, &e)
+	return e, err
 }
 
 // counting begins to count the rows that are scanned; what it gives ends that.

@@ -131,7 +131,8 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	if err != nil {
 		return e, err
 	}
-	return e, numbered(ctx, tx, kept, &e)
+	err = numbered(ctx, tx, kept, &e)
+	return e, err
 }
 
 func (db *DB) batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range) (engine.Effect, error) {

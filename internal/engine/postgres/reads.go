@@ -59,7 +59,8 @@ func (db *DB) Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 		}
 	}
 	r.Clock = seen.clock
-	return r, db.calls(ctx, c, seen.calls, &r)
+	err := db.calls(ctx, c, seen.calls, &r)
+	return r, err
 }
 
 // rights finds what the statement reads with other rights than this user's: views

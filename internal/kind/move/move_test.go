@@ -37,6 +37,11 @@ func books(schema, name string) (*change.Table, error) {
 		t.Indexes = []change.Index{{Name: "all", Columns: []string{"id"}, Unique: true}}
 	case "plain": // what is computed in the one is not in the other
 		t.Columns = append(t.Columns[:2:2], number("full"))
+	case "otherwise": // a key that compares in another way
+		k := *t.Columns[0]
+		k.Collation = "nocase"
+		t.Columns[0] = &k
+		t.Key.Columns = t.Columns[:1]
 	case "nameless":
 		t.Columns = t.Columns[1:]
 	case "heap":
@@ -146,6 +151,7 @@ func TestFaults(t *testing.T) {
 		{"visit", "loose", "", "", "move_to", "no unique key over (id)"},
 		{"visit", "plain", "", "", "move_to", "computed by the database"},
 		{"visit", "nameless", "", "", "move_to", "has no column id"},
+		{"visit", "otherwise", "", "", "move_to", "other collations, the default and nocase"},
 		{"visit", "visit", "", "", "move_to", "the table itself"},
 		{"visit", "view", "", "", "move_to", "a view"},
 		{"visit", "a b", "", "", "move_to", "not a table's name"},
