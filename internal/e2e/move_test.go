@@ -13,34 +13,19 @@ import (
 // statements leave both tables with the same bytes, whether the other table was there or
 // is made; verify holds, and undo restores every byte of both.
 func TestMovesEqualTheStatements(t *testing.T) {
-	engines(t, func(t *testing.T, d *database) {
-		for li, l := range layouts() {
-			if l.engine != "" && !strings.Contains(l.engine, d.engine) {
-				continue
-			}
-			t.Run(l.name, func(t *testing.T) {
-				t.Parallel()
-				d := fresh(t, d.engine)
-				d.within = li%5 != 0 // one in five by the built program
-				oneMove(d, l, li)
-			})
-		}
+	eachLayout(t, func(t *testing.T, d *database, li int, l layout) {
+		d.within = li%5 != 0 // one in five by the built program
+		oneMove(d, l, li)
 	})
 }
 
 // oneMove moves rows of a table with one kind of key.
 func oneMove(d *database, l layout, li int) {
 	t, r := d.t, seeded(uint64(7000+li))
-	make := func(table string, n int) {
-		d.exec("DROP TABLE IF EXISTS " + table)
-		for _, ddl := range l.ddl {
-			d.exec(strings.NewReplacer("%s", table, "%i", fmt.Sprintf("index_%d", n), "%p1", fmt.Sprintf("part_%d_1", n), "%p2", fmt.Sprintf("part_%d_2", n), "%BIN%", map[string]string{"sqlite": "BLOB", "postgres": "bytea", "mariadb": "varbinary(200)"}[d.engine], "txt text", d.by("txt mediumtext", "txt text")).Replace(ddl))
-		}
-	}
 	first, made, there, plain := d.quote("first täble"), d.quote("mäde"), d.quote("there"), d.quote("plain there")
 	original, moved, together := d.quote("original"), d.quote("plain"), d.quote("together")
 	for n, table := range []string{first, there, plain, original, moved, together} {
-		make(table, n)
+		l.make(d, table, n)
 	}
 	fill(d, l, r, []int{37, 160, 400}[r.IntN(3)], original)
 	for _, table := range []string{first, moved} {

@@ -167,6 +167,11 @@ func b2i(b bool) int {
 // keep nothing, and the plain statement leave the same bytes; verify holds; undo restores every byte; and, in one
 // case of ten, a second run and a second undo are refused.
 func TestBatchesEqualTheStatement(t *testing.T) {
+	eachLayout(t, oneLayout)
+}
+
+// eachLayout runs a test on each engine with each kind of key that it has.
+func eachLayout(t *testing.T, f func(t *testing.T, d *database, li int, l layout)) {
 	engines(t, func(t *testing.T, d *database) {
 		for li, l := range layouts() {
 			if l.engine != "" && !strings.Contains(l.engine, d.engine) {
@@ -174,10 +179,19 @@ func TestBatchesEqualTheStatement(t *testing.T) {
 			}
 			t.Run(l.name, func(t *testing.T) {
 				t.Parallel()
-				oneLayout(t, fresh(t, d.engine), li, l)
+				f(t, fresh(t, d.engine), li, l)
 			})
 		}
 	})
+}
+
+// make makes a table of the layout anew; n is another number for each table of one test.
+func (l layout) make(d *database, table string, n int) {
+	d.t.Helper()
+	d.exec("DROP TABLE IF EXISTS " + table)
+	for _, ddl := range l.ddl {
+		d.exec(strings.NewReplacer("%s", table, "%i", fmt.Sprintf("index_%d", n), "%p1", fmt.Sprintf("part_%d_1", n), "%p2", fmt.Sprintf("part_%d_2", n), "%BIN%", map[string]string{"sqlite": "BLOB", "postgres": "bytea", "mariadb": "varbinary(200)"}[d.engine], "txt text", d.by("txt mediumtext", "txt text")).Replace(ddl))
+	}
 }
 
 // oneLayout holds every change against a table with one kind of key.
@@ -217,11 +231,7 @@ func oneProperty(d *database, l layout, sql, job string, r *rand.Rand, rows int,
 	t := d.t
 	names := []string{d.quote("swept täble"), d.quote("single"), d.quote("plain"), d.quote("before")}
 	for i, n := range names {
-		d.exec("DROP TABLE IF EXISTS " + n)
-		for _, ddl := range l.ddl {
-			ddl = strings.NewReplacer("%s", n, "%i", fmt.Sprintf("index_%d", i), "%p1", fmt.Sprintf("part_%d_1", i), "%p2", fmt.Sprintf("part_%d_2", i), "%BIN%", map[string]string{"sqlite": "BLOB", "postgres": "bytea", "mariadb": "varbinary(200)"}[d.engine], "txt text", d.by("txt mediumtext", "txt text")).Replace(ddl)
-			d.exec(ddl)
-		}
+		l.make(d, n, i)
 	}
 	fill(d, l, r, rows, names[3])
 	for _, n := range names[:3] {
