@@ -49,6 +49,9 @@ func NewInto(from, to *Table, make bool) *Into {
 
 // Check says why rows of a table cannot go into the other one, nil if they can.
 func (x *Into) Check(from *Table) error {
+	if from.Tree != 0 && from.Tree == x.Table.Tree {
+		return fmt.Errorf("%s and %s are parts of one partitioned table: a row lies where its values say", from, x.Table)
+	}
 	var key []string
 	for i, c := range from.Key.Columns {
 		if x.Key[i] == nil || x.Key[i].Generated {

@@ -217,6 +217,7 @@ type Table struct {
 	OnConflict  bool   // a constraint says ON CONFLICT: rows that break it are replaced or passed by without a word (SQLite)
 	AnyBytes    bool   // columns of text may hold bytes here and there (SQLite)
 	Policies    bool   // row policies decide which rows this user sees and may write (PostgreSQL)
+	Tree        uint32 // the same number for all partitions of one table, and for that table; 0 without partitions (PostgreSQL)
 	Owner       string // whose it is, where that is neither this user nor a superuser (PostgreSQL)
 	Refused     string // why no job may change it, "" if one may
 }

@@ -179,6 +179,14 @@ func TestMoveToOthers(t *testing.T) {
 	d.must(0, "undo", d.lastRun())
 	d.exec("ALTER TABLE visit OWNER TO postgres", "ALTER TABLE visit_archive OWNER TO postgres")
 
+	d.exec("CREATE TABLE whole (id int PRIMARY KEY, n int) PARTITION BY RANGE (id)", "CREATE TABLE low PARTITION OF whole FOR VALUES FROM (0) TO (10)", "CREATE TABLE high PARTITION OF whole FOR VALUES FROM (10) TO (20)", "INSERT INTO whole VALUES (5, 5), (15, 15)")
+	for _, pair := range [][2]string{{"low", "whole"}, {"whole", "low"}, {"low", "high"}} {
+		o := d.must(2, "run", d.job("[[step]]\ntable = \""+pair[0]+"\"\nwhere = \"n = 5\"\nmove_to = \""+pair[1]+"\"\n"), "--accept", "any")
+		if !strings.Contains(o.err, "parts of one partitioned table") {
+			t.Errorf("%v: %s", pair, o.err)
+		}
+	}
+
 	d.exec("CREATE FUNCTION vanish() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN IF NEW.id > 20 THEN RETURN NULL; END IF; RETURN NEW; END'", "CREATE TRIGGER none BEFORE INSERT ON visit_archive FOR EACH ROW EXECUTE FUNCTION vanish()")
 	o := d.must(1, "run", job, "--accept", "any", "--again", "--batch", "10")
 	for _, want := range []string{"trigger none", "but 0 came into visit_archive"} {

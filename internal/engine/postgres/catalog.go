@@ -157,12 +157,13 @@ func (db *DB) heirs(ctx context.Context, t *change.Table, oid uint32) error {
 }
 
 // rules refuses a table whose rules make other statements of ours, or none, and
-// tells whether row policies hold for us, and whose it is.
+// tells whether row policies hold for us, whose it is, and of what it is a partition.
 func (db *DB) rules(ctx context.Context, t *change.Table, oid uint32) error {
 	var name sql.NullString
 	err := db.pool.QueryRowContext(ctx, `SELECT min(rulename), row_security_active(CAST($1 AS oid)),
-			(SELECT CASE WHEN o.rolsuper OR o.rolname = current_user THEN '' ELSE o.rolname END FROM pg_class c JOIN pg_roles o ON o.oid = c.relowner WHERE c.oid = $1)
-		FROM pg_rewrite WHERE ev_class = $1 AND ev_type <> '1' AND ev_enabled <> 'D'`, oid).Scan(&name, &t.Policies, &t.Owner)
+			(SELECT CASE WHEN o.rolsuper OR o.rolname = current_user THEN '' ELSE o.rolname END FROM pg_class c JOIN pg_roles o ON o.oid = c.relowner WHERE c.oid = $1),
+			coalesce(CAST(pg_partition_root(CAST(CAST($1 AS oid) AS regclass)) AS oid), 0)
+		FROM pg_rewrite WHERE ev_class = $1 AND ev_type <> '1' AND ev_enabled <> 'D'`, oid).Scan(&name, &t.Policies, &t.Owner, &t.Tree)
 	if err == nil && name.Valid {
 		t.Refused = fmt.Sprintf("rule %s of %s makes other statements of those that change it, which cannot be kept or counted; disable the rule, or change the table that it leads to", name.String, t)
 	}
