@@ -160,6 +160,34 @@ func TestMove(t *testing.T) {
 	})
 }
 
+// TestMoveSetAside: rows that the other table refuses end the run, or are set aside and
+// stay where they are, alone.
+func TestMoveSetAside(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.harbourMove(100)
+		d.exec("CREATE TABLE visit_archive (id "+d.integer()+" PRIMARY KEY, berth varchar(20), fee integer CHECK (fee <> 11 AND fee <> 83))")
+		before := d.dump("visit")
+		job := d.job("[[step]]\ntable = \"visit\"\nwhere = \"fee % 2 = 1\"\nmove_to = \"visit_archive\"\n")
+		for _, keep := range []string{"values", "none"} {
+			args := []string{"run", job, "--accept", "any", "--again", "--batch", "8", "--keep", keep}
+			if keep == "values" {
+				d.must(1, args...)
+				d.must(0, "undo", d.lastRun())
+				same(t, "undone", d.dump("visit"), before)
+			}
+			d.must(5, append(args, "--set-aside", "2")...)
+			if got := d.lines("SELECT id FROM visit WHERE fee % 2 = 1 ORDER BY id"); fmt.Sprint(got) != "[11 83]" || d.one("SELECT count(*) FROM visit_archive") != "48" {
+				t.Errorf("left behind: %v", got)
+			}
+			if keep == "values" {
+				d.must(0, "verify", d.lastRun())
+				d.must(0, "undo", d.lastRun())
+				same(t, "undone", d.dump("visit"), before)
+			}
+		}
+	})
+}
+
 // TestMoveToOthers: rows are given to nobody by mistake, and triggers of the other table
 // are told before, seen by verify, and never lose a row (PostgreSQL).
 func TestMoveToOthers(t *testing.T) {
