@@ -165,7 +165,7 @@ func TestMove(t *testing.T) {
 func TestMoveSetAside(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.harbourMove(100)
-		d.exec("CREATE TABLE visit_archive (id "+d.integer()+" PRIMARY KEY, berth varchar(20), fee integer CHECK (fee <> 11 AND fee <> 83))")
+		d.exec("CREATE TABLE visit_archive (id " + d.integer() + " PRIMARY KEY, berth varchar(20), fee integer CHECK (fee <> 11 AND fee <> 83))")
 		before := d.dump("visit")
 		job := d.job("[[step]]\ntable = \"visit\"\nwhere = \"fee % 2 = 1\"\nmove_to = \"visit_archive\"\n")
 		for _, keep := range []string{"values", "none"} {
