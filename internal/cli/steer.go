@@ -127,6 +127,13 @@ func (a *app) signal(ctx context.Context, c *cli.Command, kind string, args map[
 				a.out.Printf("Run %d %s.\n", r.ID, does)
 				return nil
 			}
+			now, err := l.Load(ctx, r.ID)
+			if err != nil {
+				return err
+			}
+			if now.Status != ledger.Running {
+				return refusef("run %d has ended meanwhile (%s): there was nothing left to %s", r.ID, now.Status, kind)
+			}
 			select {
 			case <-ctx.Done():
 				return ctx.Err()
