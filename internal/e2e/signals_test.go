@@ -80,8 +80,9 @@ func TestSecondSignalOnMariaDB(t *testing.T) {
 	d.killTable()
 	d.exec("CREATE TABLE o (k bigint PRIMARY KEY)", "INSERT INTO o SELECT id FROM t")
 	cmd := d.start("run", "--method", "single", "--keep", "none", "--sql", "DELETE t FROM t JOIN o ON o.k = t.id AND sleep(0.001) = 0", "--accept", "any")
-	d.until("the statement is under way", func() bool {
-		return d.one("SELECT count(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE 'DELETE%'") != "0"
+	d.until("the statement is under way", func() bool { // and not the look at it before the run
+		return d.haveLedger() && d.one("SELECT count(*) FROM jugatum_lane") != "0" &&
+			d.one("SELECT count(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE 'DELETE%'") != "0"
 	})
 	interrupt(cmd)
 	if got := cmd.ProcessState.ExitCode(); got != 4 {
