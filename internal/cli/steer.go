@@ -119,6 +119,10 @@ func (a *app) signal(ctx context.Context, c *cli.Command, kind string, args map[
 			return fmt.Errorf("the signal cannot be written into the ledger: %w", err)
 		}
 		for begun := time.Now(); time.Since(begun) < heardWithin; {
+			now, err := l.Load(ctx, r.ID) // before the signals: what it ended by it has noted by then
+			if err != nil {
+				return err
+			}
 			list, err := l.Signals(ctx, r.ID, 0)
 			if err != nil {
 				return err
@@ -126,10 +130,6 @@ func (a *app) signal(ctx context.Context, c *cli.Command, kind string, args map[
 			if n := len(list); n > 0 && list[n-1].SeenAt != nil {
 				a.out.Printf("Run %d %s.\n", r.ID, does)
 				return nil
-			}
-			now, err := l.Load(ctx, r.ID)
-			if err != nil {
-				return err
 			}
 			if now.Status != ledger.Running {
 				return refusef("run %d has ended meanwhile (%s): there was nothing left to %s", r.ID, now.Status, kind)

@@ -107,8 +107,8 @@ func (db *DB) carry(ctx context.Context, tx *engine.Tx, c *change.Change, r chan
 	return deleted, err
 }
 
-// astray reports whether carry has deleted other rows than it has put into the other table.
-func astray(err error) bool {
+// countsDiffer reports whether carry has deleted other rows than it has put into the other table.
+func countsDiffer(err error) bool {
 	var e *engine.MovedError
 	return errors.As(err, &e)
 }
@@ -130,7 +130,7 @@ func (db *DB) moveBare(ctx context.Context, tx *engine.Tx, c *change.Change, r c
 			} else {
 				err = db.whole(ctx, tx, c, r, &e)
 			}
-			if astray(err) {
+			if countsDiffer(err) {
 				return false, nil
 			}
 			return err == nil, err

@@ -135,7 +135,7 @@ func (db *DB) frozen(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 			// These rows are as they were when the filter was asked.
 			changed, err = db.byKeys(ctx, tx, c.Known(), part, &x.keys)
 		}
-		if astray(err) {
+		if countsDiffer(err) {
 			return false, nil, nil
 		}
 		if err != nil || changed != int64(n) {
