@@ -104,6 +104,9 @@ type Change struct {
 	Lookup    *Lookup  // From is made by a kind of step that looks values up; nil if not
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
 	Into      *Into    // where the rows go that are deleted; nil if nowhere
+	Acts      []*Act   // changes of other tables that come before it in each batch; see Cascade
+	NotKept   string   // why there are none, though the database follows references from its rows
+	Listed    bool     // the batch has listed and locked the rows that it concerns
 	alias     string
 	joined    bool   // From holds all tables, the target among them (MariaDB)
 	targetAt  int    // index in From of the target's first token then
@@ -128,7 +131,7 @@ func (c *Change) assigned(col *Column) *Set {
 // itself, rows that were read once before, and functions that are known to be pure,
 // named in lower case, and no trigger changes rows in between.
 func (c *Change) Repeatable(pure map[string]bool) bool {
-	if !c.From.Empty() && c.Whole() == c || !c.With.Empty() || c.First != nil {
+	if c.Listed || !c.From.Empty() && c.Whole() == c || !c.With.Empty() || c.First != nil {
 		return false
 	}
 	for _, t := range c.Table.Triggers {
@@ -240,8 +243,7 @@ func (c *Change) KeysMayMove() bool {
 		return true
 	}
 	for _, fk := range c.Table.ReferredBy {
-		follows := fk.OnUpdate == "CASCADE" || fk.OnUpdate == "SET NULL" || fk.OnUpdate == "SET DEFAULT"
-		if follows && slices.ContainsFunc(c.Set, func(s Set) bool { return slices.Contains(fk.Parent, s.Column.Name) }) {
+		if follows(fk.OnUpdate) && slices.ContainsFunc(c.Set, func(s Set) bool { return slices.Contains(fk.Parent, s.Column.Name) }) {
 			return true
 		}
 	}

@@ -171,6 +171,7 @@ type ForeignKey struct {
 	Parent   []string // the columns of this table that are referenced
 	OnUpdate string   // "NO ACTION", "CASCADE", …
 	OnDelete string
+	Cleared  []string // those of Columns that ON DELETE SET NULL or SET DEFAULT is limited to, none if it is not (PostgreSQL 15)
 }
 
 // Own reports whether the reference is one of the table's to itself.
@@ -303,6 +304,11 @@ type Kept struct {
 	Keys    []KeptColumn
 	Old     []KeptColumn
 	New     []KeptColumn // empty for a delete
+
+	// Numbers is the kept-values table, as SQL text, from whose numbers these are: the acts
+	// of a step are numbered together, in the order in which rows were changed. Empty where
+	// a table has numbers of its own.
+	Numbers string
 }
 
 // PackedRows is how many kept rows a row of a packed table holds at most. Its

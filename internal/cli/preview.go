@@ -58,6 +58,7 @@ func (a *app) preview() *cli.Command {
 			if err := able(db, opts); err != nil {
 				return err
 			}
+			p.Keeping(opts.Keep, c.StringSlice("despite"))
 			var steps []*preview.Step
 			total := int64(0)
 			counts := make([]int64, len(p.Changes))
@@ -81,7 +82,7 @@ func (a *app) preview() *cli.Command {
 				}
 				steps = append(steps, s)
 				counts[i] = s.Changes
-				total += s.Changes
+				total += s.Total()
 			}
 			missed := p.Expectations(counts)
 			if c.Bool("json") {
@@ -102,8 +103,14 @@ func (a *app) preview() *cli.Command {
 			for _, s := range steps {
 				a.printStep(s, lifted, c.Bool("verbose"))
 			}
+			if len(steps) > 1 || total != steps[0].Changes {
+				what := "rows in all steps together"
+				if len(steps) == 1 {
+					what = "rows in all tables together"
+				}
+				a.out.Printf("\n%s %s: that is what --accept takes\n", a.out.Paint(term.Bold, term.Count(total)), what)
+			}
 			if len(steps) > 1 {
-				a.out.Printf("\n%s rows in all steps together: that is what --accept takes\n", a.out.Paint(term.Bold, term.Count(total)))
 				a.out.Printf("%s\n", a.out.Paint(term.Faint, "Every step is counted on the data as it is now; what an earlier step changes is not in the later counts."))
 			}
 			return missed
@@ -144,6 +151,7 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	if s.Move != nil {
 		report.PrintMove(o, s.Move)
 	}
+	printActs(o, s)
 	a.printFigures(s)
 	if s.Replacement != nil {
 		a.printReplacement(s.Replacement)
@@ -172,6 +180,25 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 		}
 		o.Printf("\n  %s\n", o.Paint(term.Faint, "left for later: "+strings.Join(parts, ", ")+" (--verbose explains)"))
 	}
+}
+
+// printActs tells of the rows of other tables that change first.
+func printActs(o *term.Out, s *preview.Step) {
+	if len(s.Acts) == 0 {
+		return
+	}
+	o.Printf("\n")
+	t := o.NewTable("  with them", "", "by", ">rows")
+	for _, x := range s.Acts {
+		does := "deleted"
+		if x.Verb == "update" {
+			does = "lose their reference"
+		}
+		_, by, _ := strings.Cut(x.Name, " (")
+		t.Row("  "+term.Clean(x.Table), does, term.Clean(strings.TrimSuffix(by, ")")), term.Count(x.Rows))
+	}
+	t.Print()
+	o.Printf("  %s\n", o.Paint(term.Faint, "In each batch these are changed first, and kept: undo brings them back as well."))
 }
 
 // printRehearsal tells what one batch cost and what the whole will.

@@ -121,11 +121,15 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 		a.err.Printf("  %s left out: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(why))
 	}
 	accept, lifted := c.String("accept"), despite(c)
+	p.Keeping(opts.Keep, lifted)
 	ask := plan.Ask{Options: opts, Count: accept != "any", Rehearse: c.Bool("rehearse"), Despite: lifted}
 	steps, total, err := p.Assess(ctx, ask, func(x *plan.Assessment) {
 		name := term.Clean(x.Step.Name)
 		if ask.Count {
 			a.err.Printf("%s: %s rows of %s matched, %s will change\n", a.err.Paint(term.Bold, name), term.Count(x.Step.Matched), term.Clean(x.Table), a.err.Paint(term.Bold, term.Count(x.Step.ToChange)))
+			for _, act := range x.Step.Acts {
+				a.err.Printf("  with them, in each batch: %s, %s rows\n", term.Clean(act.Name), a.err.Paint(term.Bold, term.Count(act.ToChange)))
+			}
 		}
 		if x.Alone != "" {
 			a.err.Printf("  %s step %s stays on one worker: %s\n", a.err.Paint(term.Warn, "warning"), name, x.Alone)

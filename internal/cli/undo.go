@@ -61,7 +61,7 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if err != nil {
 		return err
 	}
-	kept, err := p.Work(l, orig)
+	kept, err := p.Work(ctx, l, orig)
 	if err != nil {
 		return err
 	}

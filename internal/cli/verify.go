@@ -71,6 +71,14 @@ func (a *app) verify() *cli.Command {
 	}
 }
 
+// verified lists the steps, each with what its batches did to other tables after it.
+func verified(steps []verify.Step) (out []verify.Step) {
+	for _, s := range steps {
+		out = append(append(out, s), s.Acts...)
+	}
+	return out
+}
+
 func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 	o := a.out
 	what := "the new values are expected"
@@ -81,7 +89,7 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 	if r.Status != ledger.Done {
 		o.Printf("%s\n", o.Paint(term.Warn, fmt.Sprintf("the run is not finished (%s): only what it has done so far is checked", r.Status)))
 	}
-	for _, s := range res.Steps {
+	for _, s := range verified(res.Steps) {
 		o.Printf("\n%s  %s\n", o.Paint(term.Bold, term.Clean(s.Name)), term.Clean(s.Table))
 		mark := func(ok bool, format string, args ...any) {
 			sign := o.Paint(term.Good, "✓")

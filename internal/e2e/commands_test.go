@@ -53,10 +53,15 @@ func TestDemo(t *testing.T) {
 }
 
 type previewJSON struct {
+	Total int64
 	Steps []struct {
 		Matched, Changes int64
-		Named            []string
-		Columns          []struct {
+		Acts             []struct {
+			Name string
+			Rows int64
+		}
+		Named   []string
+		Columns []struct {
 			Name    string
 			Longest int64
 			Before  *struct{ Min, Max, Sum string }
@@ -118,7 +123,7 @@ func TestPreview(t *testing.T) {
 			engine    string
 		}{
 			{"UPDATE berth SET zone = 'z1' WHERE no < 4", "unique-collision", 1, ""},
-			{"DELETE FROM berth WHERE no < 4", "cascade", 3, ""},
+			{"DELETE FROM berth WHERE no < 4", "cascade", 3, ""}, // rope has no key
 			{"UPDATE berth SET rate = rate * 10 WHERE no > 5", "does-not-fit", 11, "servers"},
 			{"UPDATE berth SET zone = zone || 'long' WHERE no > 5", "does-not-fit", 15, "servers"},
 			{"UPDATE berth SET zone = 'y' || no WHERE zone = NULL", "equals-null", -1, ""},

@@ -26,8 +26,14 @@ type sumJSON struct {
 	KeptBytes int64   `json:"kept_bytes"`
 	Log       struct{ Bytes int64 }
 	Server    map[string]int64
-	Steps     []struct{ Changed int64 }
-	Others    struct {
+	Steps     []struct {
+		Changed int64
+		Acts    []struct {
+			Name    string
+			Changed int64
+		}
+	}
+	Others struct {
 		Waits, Sessions, Samples int64
 		TotalMS                  float64 `json:"total_ms"`
 		LookingMS                float64 `json:"looking_ms"`

@@ -104,7 +104,7 @@ func TestAnyAsksWhatTheCatalogueTells(t *testing.T) {
 		for _, rule := range []string{"CASCADE", "SET NULL"} {
 			d.exec("DROP TABLE IF EXISTS child", "CREATE TABLE child (c integer PRIMARY KEY, t_id integer, CONSTRAINT fk FOREIGN KEY (t_id) REFERENCES t (id) ON DELETE "+rule+")", "INSERT INTO child VALUES (1, 3), (2, NULL)")
 			before := d.dump("child")
-			o := d.must(3, "run", "--sql", "DELETE FROM t WHERE n < 10", "--accept", "any")
+			o := d.must(3, "run", "--sql", "DELETE FROM t WHERE n < 10", "--accept", "any", "--keep", "none")
 			if !strings.Contains(o.err, "cascade") || !strings.Contains(o.err, "--despite cascade") {
 				t.Errorf("%s: %s", rule, o.err)
 			}
@@ -391,10 +391,20 @@ func TestTriggersOfPartitions(t *testing.T) {
 		t.Error(o.err)
 	}
 	same(t, "t", d.dump("t"), before)
-	// So is a reference to one: what goes with its rows is told.
+	// So is a reference to one: what goes with its rows is told, and comes back.
 	d.exec("CREATE TABLE stay (id integer PRIMARY KEY, of integer REFERENCES p1 (id) ON DELETE CASCADE)", "INSERT INTO stay VALUES (1, 3)")
-	if o := d.must(3, "run", "--sql", "DELETE FROM t WHERE id < 10", "--accept", "any"); !strings.Contains(o.err, "cascade") {
-		t.Error(o.err)
+	for _, table := range []string{"t", "p1"} {
+		before := append(d.dump(table), d.dump("stay")...)
+		if o := d.must(3, "run", "--sql", "DELETE FROM "+table+" WHERE id < 10", "--accept", "any", "--keep", "none", "--again"); !strings.Contains(o.err, "cascade") {
+			t.Error(o.err)
+		}
+		d.must(0, "run", "--sql", "DELETE FROM "+table+" WHERE id < 10", "--accept", "10", "--again")
+		if got := d.one("SELECT count(*) FROM stay"); got != "0" {
+			t.Errorf("%s rows stay", got)
+		}
+		d.must(0, "undo", d.lastRun())
+		same(t, "undone", append(d.dump(table), d.dump("stay")...), before)
+		d.exec("ALTER TABLE stay DROP CONSTRAINT stay_of_fkey", "ALTER TABLE stay ADD CONSTRAINT stay_of_fkey FOREIGN KEY (of) REFERENCES t (id) ON DELETE CASCADE")
 	}
 	// One that fires once a statement fires once a batch here: that is told.
 	d.exec("DROP TRIGGER away ON p1", "CREATE TABLE noted (at integer)", "CREATE FUNCTION note() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN INSERT INTO noted VALUES (1); RETURN NULL; END'",

@@ -66,6 +66,10 @@ type DB interface {
 	// only the Changed field and the log are sure to be set.
 	Measure(ctx context.Context, tx *Tx, q *change.Query) (Effect, error)
 
+	// List puts the rows of r that match into a list of the session's own, numbered from
+	// base+1 on, and locks them. Changed is how many they are.
+	List(ctx context.Context, tx *Tx, c *change.Change, list *change.Kept, r change.Range, base int64) (Effect, error)
+
 	// KeptTable gives the statements that make the kept-values table.
 	KeptTable(kept *change.Kept) []string
 
@@ -118,7 +122,7 @@ type DB interface {
 }
 
 // LedgerTables are the ledger's tables, by the names that LedgerTable is given.
-var LedgerTables = []string{"ledger", "run", "step", "lane", "batch", "outcome", "waited", "signal"}
+var LedgerTables = []string{"ledger", "run", "step", "act", "lane", "batch", "outcome", "waited", "signal"}
 
 // Waits are those at one moment between sessions of ours and others.
 type Waits struct {
@@ -219,6 +223,7 @@ type Effect struct {
 	Kept                      int64 // number of the last kept row
 	Log                       Log
 	Refused                   []*RefusedRow // rows left as they are, since no new value could be computed
+	Acts                      []int64       // rows that each act has changed besides
 }
 
 // Log is what was written to the write-ahead log or its like.

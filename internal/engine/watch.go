@@ -120,23 +120,7 @@ func scratchTable(ctx context.Context, db DB, tx *Tx, c *change.Change) (*change
 			fmt.Fprintf(h, "%s %s %s\x00", k.Name, k.Of.Type, k.Of.Collation)
 		}
 	}
-	name := fmt.Sprintf("watched_%x", h.Sum64())
-	create := "CREATE TEMPORARY TABLE IF NOT EXISTS "
-	switch db.Dialect() {
-	case sqltext.PostgreSQL:
-		name = "pg_temp.jugatum_" + name
-	case sqltext.SQLite:
-		name, create = "temp.jugatum_"+name, "CREATE TABLE IF NOT EXISTS "
-	case sqltext.MariaDB: // where a temporary table is in a database like any other
-		name = db.LedgerTable(name)
-	}
-	kept.Table = name
-	for _, text := range db.KeptTable(kept) {
-		if _, err := tx.Exec(ctx, strings.Replace(text, "CREATE TABLE ", create, 1)); err != nil {
-			return nil, err
-		}
-	}
+	kept.Table = temporary(db, fmt.Sprintf("watched_%x", h.Sum64()))
 	// A batch that was rolled back to a savepoint may have left rows.
-	_, err := tx.Exec(ctx, "DELETE FROM "+kept.Table)
-	return kept, err
+	return kept, emptied(ctx, db, tx, kept)
 }

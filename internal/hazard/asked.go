@@ -191,7 +191,8 @@ func (r reference) from(c *change.Change) *change.Query {
 		if parent := c.Table.Named(r.Parent[i]); parent != nil {
 			op = parent.Op(op)
 		}
-		q.Add(" AND jugatum_c.", c.D.Quote(child), " ", op, " ", c.Ref, ".", c.D.Quote(r.Parent[i]))
+		// SQLite compares by the collation of what stands on the left.
+		q.Add(" AND ", c.Ref, ".", c.D.Quote(r.Parent[i]), " ", op, " jugatum_c.", c.D.Quote(child))
 	}
 	return q.Add(")")
 }
@@ -200,19 +201,29 @@ func (r reference) from(c *change.Change) *change.Query {
 func cascades(event, action string) func(look) []Question {
 	return func(l look) (out []Question) {
 		for _, r := range l.references() {
-			if r.event == event && r.action == action {
-				out = append(out, Question{From: r.from(l.c), Quick: true, args: []any{r.From(), r.event, strings.ToLower(r.action)}})
+			if r.event == event && r.action == action && len(l.c.Acts) == 0 {
+				out = append(out, r.question(l.c))
 			}
 		}
 		return out
 	}
 }
 
+// question asks for the rows that the database would take along, and tells why they are not
+// changed by acts of ours, which undo could take back.
+func (r reference) question(c *change.Change) Question {
+	why := ""
+	if c.NotKept != "" {
+		why = " (" + c.NotKept + ")"
+	}
+	return Question{From: r.from(c), Quick: true, args: []any{r.From(), r.event, strings.ToLower(r.action), why}}
+}
+
 // losing are rows elsewhere whose reference is taken from them.
 func losing(l look) (out []Question) {
 	for _, r := range l.references() {
-		if r.follows() && r.action != "CASCADE" {
-			out = append(out, Question{From: r.from(l.c), Quick: true, args: []any{r.From(), r.event, strings.ToLower(r.action)}})
+		if r.follows() && r.action != "CASCADE" && len(l.c.Acts) == 0 {
+			out = append(out, r.question(l.c))
 		}
 	}
 	return out

@@ -69,9 +69,9 @@ var table = []Hazard{
 	{"unmatched", Refusal, false, "{rows} of %s match no row of the source, and unmatched = \"fail\" allows none: add what the source lacks, narrow where, or choose \"leave\" or \"null\"", nil, lost},
 	{"already-there", Refusal, false, "{rows} are in %s already, by their key; present = \"keep\" leaves those that are there, \"replace\" has the moved ones take their place", nil, alreadyThere},
 	{"unique-collision", Warning, false, "{n} values of the unique index %s would stand more than once", nil, collisions},
-	{Cascade, Refusal, true, "{rows} of %s go with them (on %s %s); undo cannot put that back: --despite " + Cascade + " if it is meant", nil, cascades("delete", "CASCADE")},
-	{Cascade, Refusal, true, "{rows} of %s change with them (on %s %s); undo cannot put that back: --despite " + Cascade + " if it is meant", nil, cascades("update", "CASCADE")},
-	{Cascade, Refusal, true, "{rows} of %s lose their reference to them (on %s %s); undo cannot put that back: --despite " + Cascade + " if it is meant", nil, losing},
+	{Cascade, Refusal, true, "{rows} of %s go with them (on %s %s); undo cannot put that back%s: --despite " + Cascade + " if it is meant", nil, cascades("delete", "CASCADE")},
+	{Cascade, Refusal, true, "{rows} of %s change with them (on %s %s); undo cannot put that back%s: --despite " + Cascade + " if it is meant", nil, cascades("update", "CASCADE")},
+	{Cascade, Refusal, true, "{rows} of %s lose their reference to them (on %s %s); undo cannot put that back%s: --despite " + Cascade + " if it is meant", nil, losing},
 	{"referenced", Warning, false, "{rows} of %s refer to rows concerned (%s): the database will refuse those", nil, referenced},
 	{"trigger", Note, false, "trigger %s (%s) fires for {n} rows; what it changes elsewhere is not kept", nil, triggers},
 

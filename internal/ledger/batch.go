@@ -143,10 +143,18 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, lane *Lane, b *Batch
 		return err
 	}
 	e := b.Effect
-	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, skipped, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, pause_ms, why)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
+	acts := ""
+	if len(e.Acts) > 0 {
+		text, err := json.Marshal(e.Acts)
+		if err != nil {
+			return err
+		}
+		acts = string(text)
+	}
+	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, skipped, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, pause_ms, why, acts)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
 		b.Run, b.Step, b.Lane, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.Skipped, ms(b.LockWait),
-		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, ms(b.Pause), b.Why); err != nil {
+		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, ms(b.Pause), b.Why, acts); err != nil {
 		return err
 	}
 	if e.Kept != lane.Kept {

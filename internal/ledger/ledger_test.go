@@ -62,7 +62,7 @@ func newRun(t *testing.T, l *Ledger, s *engine.Session) *Run {
 		Options: Options{Hold: 50 * time.Millisecond, Batch: 9, Keep: true},
 		Steps: []*Step{{N: 1, Name: "one", Verb: "update", TableName: "t", KeyColumns: []string{"id"}, SetColumns: []string{"a", "b"}, Method: "sweep", Matched: 5, ToChange: 4, TableRows: 6, Status: "pending"},
 			{N: 2, Name: "two", Verb: "delete", TableName: "t", KeyColumns: []string{"id"}, Method: "sweep", Matched: -1, ToChange: -1, Status: "pending"}}}
-	kept := []*change.Kept{{}, nil}
+	kept := []Layouts{{Own: &change.Kept{}}, {}}
 	if err := l.Create(context.Background(), s, r, kept); err != nil {
 		t.Fatal(err)
 	}

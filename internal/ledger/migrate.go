@@ -35,6 +35,17 @@ var migrations = map[int]func(l *Ledger) []string{
 				", r.started_at FROM @left_alone o JOIN @run r ON r.id = o.run WHERE NOT EXISTS (SELECT 1 FROM @outcome x WHERE x.run = o.run AND x.step = o.step AND x.kind = 'skipped' AND x.n = o.seq)",
 			"DROP TABLE @set_aside", "DROP TABLE @left_alone")
 	},
+	// Steps have acts.
+	3: func(l *Ledger) []string {
+		list := []string{made("@act")}
+		switch l.db.Dialect() {
+		case sqltext.SQLite:
+			return append(list, "ALTER TABLE @batch ADD COLUMN acts {text} NOT NULL DEFAULT ''")
+		case sqltext.MariaDB:
+			return append(list, "ALTER TABLE @batch ADD COLUMN IF NOT EXISTS acts {text} NOT NULL DEFAULT ''", "ALTER TABLE @batch MODIFY COLUMN acts {text} NOT NULL")
+		}
+		return append(list, "ALTER TABLE @batch ADD COLUMN acts {text} NOT NULL DEFAULT ''", "ALTER TABLE @batch ALTER COLUMN acts DROP DEFAULT")
+	},
 }
 
 // made is the statement that makes a table of the ledger.

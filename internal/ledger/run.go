@@ -12,6 +12,7 @@ import (
 	"os/user"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"time"
 
@@ -102,8 +103,24 @@ type Step struct {
 	Status      string
 	Lanes       []*Lane // none before the step begins
 	Totals      Totals
+	Acts        []*Act // changes of other tables that belong to its batches, in their order
 
 	walk walk // where the lanes begin and end, as recorded
+}
+
+// Act is a change of another table that belongs to the batches of a step.
+type Act struct {
+	N           int
+	Name        string
+	Verb        string
+	TableSchema string
+	TableName   string
+	KeyColumns  []string
+	SetColumns  []string
+	KeptTable   string
+	PackedTable string
+	ToChange    int64 // -1 not counted
+	Changed     int64 // by its batches
 }
 
 // Totals add up the batches of a step. Log.Bytes and so on are -1 if no batch told.
@@ -112,14 +129,24 @@ type Totals struct {
 	Log                                                            engine.Log
 }
 
+// Layouts are the kept-values tables to be made for a step: its own, and one for each of
+// its acts.
+type Layouts struct {
+	Own  *change.Kept // nil: none is to be made
+	Acts []*change.Kept
+}
+
 // Create records a new run with its steps and gives it its number. The kept
 // tables, for the steps that have a layout in kept, are made in the same
 // transaction.
-func (l *Ledger) Create(ctx context.Context, s *engine.Session, r *Run, kept []*change.Kept) error {
+func (l *Ledger) Create(ctx context.Context, s *engine.Session, r *Run, kept []Layouts) error {
 	for attempt := 0; ; attempt++ {
 		for i, st := range r.Steps {
-			if kept != nil && kept[i] != nil { // of an earlier attempt, under another number
+			if kept != nil && kept[i].Own != nil { // of an earlier attempt, under another number
 				st.KeptTable, st.PackedTable = "", ""
+				for _, a := range st.Acts {
+					a.KeptTable, a.PackedTable = "", ""
+				}
 			}
 		}
 		err := l.create(ctx, s, r, kept)
@@ -133,7 +160,7 @@ func (l *Ledger) Create(ctx context.Context, s *engine.Session, r *Run, kept []*
 	}
 }
 
-func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []*change.Kept) error {
+func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []Layouts) error {
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return err
@@ -173,8 +200,8 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []*
 		undoOf = r.UndoOf
 	}
 	for i, st := range r.Steps {
-		if kept != nil && kept[i] != nil {
-			if err := l.makeKept(ctx, tx, r, st, kept[i]); err != nil {
+		if kept != nil && kept[i].Own != nil {
+			if err := l.makeAll(ctx, tx, r, st, kept[i]); err != nil {
 				return fmt.Errorf("making the kept-values table: %w", err)
 			}
 		}
@@ -212,8 +239,31 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []*
 			st.Matched, st.ToChange, st.TableRows, "pending"); err != nil {
 			return err
 		}
+		for _, a := range st.Acts {
+			keys, _ := json.Marshal(a.KeyColumns)
+			cols, _ := json.Marshal(a.SetColumns)
+			if _, err := tx.Exec(ctx, l.sql("INSERT INTO @act (run, step, n, name, verb, table_schema, table_name, key_columns, set_columns, kept_table, to_change) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"),
+				r.ID, st.N, a.N, a.Name, a.Verb, a.TableSchema, a.TableName, string(keys), string(cols), cmp.Or(a.PackedTable, a.KeptTable), a.ToChange); err != nil {
+				return err
+			}
+		}
 	}
 	return tx.Commit(ctx)
+}
+
+// makeAll makes the kept-values tables of a step, its own first: from its numbers the
+// others' are.
+func (l *Ledger) makeAll(ctx context.Context, tx *engine.Tx, r *Run, st *Step, kept Layouts) (err error) {
+	if st.KeptTable, st.PackedTable, err = l.makeKept(ctx, tx, partName(r.ID, st.N, 0), kept.Own); err != nil {
+		return err
+	}
+	for i, a := range st.Acts {
+		kept.Acts[i].Numbers = st.KeptTable
+		if a.KeptTable, a.PackedTable, err = l.makeKept(ctx, tx, partName(r.ID, st.N, a.N), kept.Acts[i]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 const runColumns = `r.id, r.title, r.reason, coalesce(r.undo_of, 0), r.source_name, r.source_text, r.source_sql, r.params, r.digest, r.options, r.status, r.error, r.version,
@@ -248,6 +298,7 @@ func (l *Ledger) Signed(r *Run) ([]byte, error) {
 		Name, Verb, Schema, Table string
 		Keys, Set                 []string
 		Kept, Packed              bool
+		Acts                      []step `json:",omitempty"`
 	}
 	record := struct {
 		Database   string
@@ -258,7 +309,11 @@ func (l *Ledger) Signed(r *Run) ([]byte, error) {
 		Steps      []step
 	}{Database: r.Options.SealedFor, ID: r.ID, UndoOf: r.UndoOf, Source: r.Source, Params: r.Params, User: r.DBUser}
 	for _, s := range r.Steps {
-		record.Steps = append(record.Steps, step{s.N, s.Name, s.Verb, s.TableSchema, s.TableName, s.KeyColumns, s.SetColumns, s.KeptTable != "", s.PackedTable != ""})
+		x := step{s.N, s.Name, s.Verb, s.TableSchema, s.TableName, s.KeyColumns, s.SetColumns, s.KeptTable != "", s.PackedTable != "", nil}
+		for _, a := range s.Acts {
+			x.Acts = append(x.Acts, step{a.N, a.Name, a.Verb, a.TableSchema, a.TableName, a.KeyColumns, a.SetColumns, a.KeptTable != "", a.PackedTable != "", nil})
+		}
+		record.Steps = append(record.Steps, x)
 	}
 	return json.Marshal(record)
 }
@@ -352,7 +407,7 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 			&t.Batches, &t.Scanned, &t.Matched, &t.Changed, &t.Skipped, &t.Retries, &t.SetAside, &t.Log.Bytes, &t.Log.Records, &t.Log.Images, &t.Log.Scope); err != nil {
 			return err
 		}
-		if err := l.keptTables(r, s); err != nil {
+		if s.KeptTable, s.PackedTable, err = l.keptTables(r, s.N, 0, s.KeptTable); err != nil {
 			return err
 		}
 		s.walk, err = readWalk(walk)
@@ -367,31 +422,97 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 		return err
 	}
 	rows.Close()
+	if err := l.loadActs(ctx, r); err != nil {
+		return err
+	}
 	return l.loadLanes(ctx, r)
 }
 
-// keptName is how the name of a kept-values table ends: with the numbers of run and step.
-var keptName = regexp.MustCompile("(kept|packed)_([0-9]+)_([0-9]+)[\"`]?$")
+// errOrder says that acts are not numbered as they were recorded.
+var errOrder = errors.New("there are others than were recorded")
 
-// keptTables names the tables of a step's kept values by the numbers in the record:
-// the text that stands there could be any SQL by now.
-func (l *Ledger) keptTables(r *Run, s *Step) error {
-	if s.KeptTable == "" {
-		return nil
+// loadActs reads the acts of a run's steps, with what their batches have changed.
+func (l *Ledger) loadActs(ctx context.Context, r *Run) error {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, n, name, verb, table_schema, table_name, key_columns, set_columns, kept_table, to_change FROM @act WHERE run = ? ORDER BY step, n"), r.ID)
+	if err != nil {
+		return err
 	}
-	m := keptName.FindStringSubmatch(s.KeptTable)
+	defer rows.Close()
+	found := false
+	for rows.Next() {
+		a := &Act{}
+		var step int
+		var keys, cols string
+		if err := rows.Scan(&step, &a.N, &a.Name, &a.Verb, &a.TableSchema, &a.TableName, &keys, &cols, &a.KeptTable, &a.ToChange); err != nil {
+			return err
+		}
+		at := slices.IndexFunc(r.Steps, func(s *Step) bool { return s.N == step })
+		if err := cmp.Or(json.Unmarshal([]byte(keys), &a.KeyColumns), json.Unmarshal([]byte(cols), &a.SetColumns)); err != nil || at < 0 || a.N != len(r.Steps[at].Acts)+1 {
+			return fmt.Errorf("run %d, step %d, act %d: the ledger cannot be read: %v", r.ID, step, a.N, cmp.Or(err, errOrder))
+		}
+		if a.KeptTable, a.PackedTable, err = l.keptTables(r, step, a.N, a.KeptTable); err != nil {
+			return err
+		}
+		found = true
+		r.Steps[at].Acts = append(r.Steps[at].Acts, a)
+	}
+	if err := rows.Err(); err != nil || !found {
+		return err
+	}
+	rows.Close()
+	batches, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, acts FROM @batch WHERE run = ? AND acts <> ''"), r.ID)
+	if err != nil {
+		return err
+	}
+	defer batches.Close()
+	for batches.Next() {
+		var step int
+		var text string
+		var counts []int64
+		if err := batches.Scan(&step, &text); err != nil {
+			return err
+		}
+		at := slices.IndexFunc(r.Steps, func(s *Step) bool { return s.N == step })
+		if err := json.Unmarshal([]byte(text), &counts); err != nil || at < 0 || len(counts) != len(r.Steps[at].Acts) {
+			return fmt.Errorf("run %d, step %d: what its acts have changed cannot be read from the ledger: %v", r.ID, step, cmp.Or(err, errOrder))
+		}
+		for i, n := range counts {
+			r.Steps[at].Acts[i].Changed += n
+		}
+	}
+	return batches.Err()
+}
+
+// keptName is how the name of a kept-values table ends: with the numbers of run and step,
+// and of an act.
+var keptName = regexp.MustCompile("(kept|packed)_([0-9]+)_([0-9]+)(?:_([0-9]+))?[\"`]?$")
+
+// keptTables names the tables of the kept values of a step, or of one of its acts, by the
+// numbers in the record: the text that stands there could be any SQL by now.
+func (l *Ledger) keptTables(r *Run, step, act int, written string) (kept, packed string, err error) {
+	if written == "" {
+		return "", "", nil
+	}
+	m := keptName.FindStringSubmatch(written)
 	if m == nil {
-		return fmt.Errorf("run %d, step %d: the ledger names %q for its kept values, which is no name that it would have given", r.ID, s.N, s.KeptTable)
+		return "", "", fmt.Errorf("run %d, step %d: the ledger names %q for its kept values, which is no name that it would have given", r.ID, step, written)
 	}
-	kind, run, step := m[1], m[2], m[3]
-	if run != strconv.FormatInt(cmp.Or(r.UndoOf, r.ID), 10) || r.UndoOf == 0 && step != strconv.Itoa(s.N) {
-		return fmt.Errorf("run %d, step %d: the ledger names the kept values of another run for it (%s)", r.ID, s.N, s.KeptTable)
+	run, err := strconv.ParseInt(m[2], 10, 64)
+	if err != nil {
+		return "", "", err
 	}
-	name := func(kind string) string { return l.db.LedgerTable(kind + "_" + run + "_" + step) }
-	if s.KeptTable = name("kept"); kind == "packed" {
-		s.PackedTable = name("packed")
+	of, err := strconv.Atoi(m[3])
+	if err != nil {
+		return "", "", err
 	}
-	return nil
+	number, _ := strconv.Atoi(m[4]) // 0 without one
+	if run != cmp.Or(r.UndoOf, r.ID) || r.UndoOf == 0 && of != step || number != act {
+		return "", "", fmt.Errorf("run %d, step %d: the ledger names the kept values of another run for it (%s)", r.ID, step, written)
+	}
+	if kept = l.db.LedgerTable("kept_" + partName(run, of, act)); m[1] == "packed" {
+		packed = l.db.LedgerTable("packed_" + partName(run, of, act))
+	}
+	return kept, packed, nil
 }
 
 // decodeKey reads a key of the ledger.

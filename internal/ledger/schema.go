@@ -24,7 +24,7 @@ import (
 )
 
 // Version of the ledger's tables. An older one is brought up to this; a newer one is refused.
-const Version = 3
+const Version = 4
 
 // tables in the order in which they are made. @name is a ledger table, {type}
 // differs between engines.
@@ -70,6 +70,17 @@ var tables = []string{
 		status {text} NOT NULL,      // pending, running, done
 		walk {text} NOT NULL,        // JSON: where each lane begins and ends, and the seal of that; empty before the step begins
 		PRIMARY KEY (run, n))`,
+	`CREATE TABLE IF NOT EXISTS @act (
+		run {int} NOT NULL, step {int} NOT NULL,
+		n {int} NOT NULL,            // 1, 2, 3, …: in this order, before the step's own change
+		name {text} NOT NULL,        // what it does, and by which columns that refer
+		verb {text} NOT NULL,        // update, delete
+		table_schema {text} NOT NULL, table_name {text} NOT NULL,
+		key_columns {text} NOT NULL, // JSON
+		set_columns {text} NOT NULL, // JSON
+		kept_table {text} NOT NULL,  // as for a step
+		to_change {int} NOT NULL,    // -1 not counted
+		PRIMARY KEY (run, step, n))`,
 	`CREATE TABLE IF NOT EXISTS @lane (
 		run {int} NOT NULL, step {int} NOT NULL, n {int} NOT NULL,
 		checkpoint {text} NOT NULL,  // JSON: the last key done; before its first batch the key after which it begins, empty for the first lane
@@ -94,6 +105,7 @@ var tables = []string{
 		waiters {int} NOT NULL,      // most sessions seen waiting on us at once; -1 nobody looked
 		pause_ms {real} NOT NULL,    // before the batch, to ease off
 		why {text} NOT NULL,         // the reason for the pause or for fewer rows; empty without one
+		acts {text} NOT NULL,        // JSON: rows that each act has changed; empty without acts
 		PRIMARY KEY (run, step, lane, n))`,
 	`CREATE TABLE IF NOT EXISTS @outcome (
 		run {int} NOT NULL, step {int} NOT NULL,
@@ -285,30 +297,46 @@ func (m *moment) Scan(src any) error {
 
 // taken reports whether there is a kept-values table of the run's number.
 func (l *Ledger) taken(ctx context.Context, tx *engine.Tx, r *Run) bool {
+	there := func(name string) bool {
+		_, err := tx.Exec(ctx, "SELECT 1 FROM "+l.db.LedgerTable(name)+" WHERE 1 = 0")
+		return err == nil
+	}
 	for _, st := range r.Steps {
-		for _, name := range []string{"kept_%d_%d", "packed_%d_%d"} {
-			if _, err := tx.Exec(ctx, "SELECT 1 FROM "+l.db.LedgerTable(fmt.Sprintf(name, r.ID, st.N))+" WHERE 1 = 0"); err == nil {
+		for _, kind := range []string{"kept_", "packed_"} {
+			if there(kind + partName(r.ID, st.N, 0)) {
 				return true
+			}
+			for _, a := range st.Acts {
+				if there(kind + partName(r.ID, st.N, a.N)) {
+					return true
+				}
 			}
 		}
 	}
 	return false
 }
 
-// makeKept makes the kept-values table of a step in the form that the engine wants.
-func (l *Ledger) makeKept(ctx context.Context, tx *engine.Tx, r *Run, st *Step, layout *change.Kept) error {
-	st.KeptTable = l.db.LedgerTable(fmt.Sprintf("kept_%d_%d", r.ID, st.N))
-	layout.Table = st.KeptTable
+// partName is how the tables of a step, or of one of its acts, are named.
+func partName(run int64, step, act int) string {
+	if act > 0 {
+		return fmt.Sprintf("%d_%d_%d", run, step, act)
+	}
+	return fmt.Sprintf("%d_%d", run, step)
+}
+
+// makeKept makes the kept-values table of a step, or of one of its acts, in the form that
+// the engine wants.
+func (l *Ledger) makeKept(ctx context.Context, tx *engine.Tx, name string, layout *change.Kept) (kept, packed string, err error) {
+	layout.Table, layout.Packed = l.db.LedgerTable("kept_"+name), ""
 	if p, ok := l.db.(engine.Packer); ok && p.Packs(layout) {
-		st.PackedTable = l.db.LedgerTable(fmt.Sprintf("packed_%d_%d", r.ID, st.N))
-		layout.Packed = st.PackedTable
+		layout.Packed = l.db.LedgerTable("packed_" + name)
 	}
 	for _, text := range l.db.KeptTable(layout) {
 		if _, err := tx.Exec(ctx, text); err != nil {
-			return err
+			return "", "", err
 		}
 	}
-	return nil
+	return layout.Table, layout.Packed, nil
 }
 
 // Kept lays out the kept-values table of a step, nil without kept values.
@@ -318,6 +346,16 @@ func (l *Ledger) Kept(s *Step, c *change.Change) *change.Kept {
 	}
 	k := change.NewKept(s.KeptTable, c)
 	k.Packed = s.PackedTable
+	if len(s.Acts) > 0 {
+		k.Numbers = s.KeptTable
+	}
+	return k
+}
+
+// KeptOf lays out the kept-values table of an act of a step.
+func (l *Ledger) KeptOf(s *Step, a *Act, c *change.Change) *change.Kept {
+	k := change.NewKept(a.KeptTable, c)
+	k.Packed, k.Numbers = a.PackedTable, s.KeptTable
 	return k
 }
 

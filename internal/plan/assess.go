@@ -58,6 +58,9 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 		}
 		counts[i] = x.Step.ToChange
 		total += max(counts[i], 0)
+		for _, a := range x.Step.Acts {
+			total += max(a.ToChange, 0)
+		}
 		if counts[i] < 0 && p.Job.Steps[p.Job.Of(ch.Step)].Expect != nil { // which must be counted all the same
 			if _, counts[i], err = preview.Count(ctx, p.DB, ch); err != nil {
 				return nil, 0, p.Fault(err)
@@ -100,6 +103,7 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 	if k := ch.DerivedKey(); k != nil && opts.Keep {
 		return nil, Refusef("step %q: the database computes the key column %s of %s from a column that is assigned, and kept values are found by it; use --method single --keep none", ch.Step, k.Name, ch.Table)
 	}
+	st.Acts = records(ch)
 	x := &Assessment{Step: st}
 	var err error
 	if ask.Count {
@@ -109,6 +113,9 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 		}
 		x.Table, x.Findings = look.Table, look.Hazards
 		st.Matched, st.ToChange = look.Matched, look.Changes
+		for i := range look.Acts {
+			st.Acts[i].ToChange = look.Acts[i].Rows
+		}
 	} else if x.Findings, err = preview.Refusals(ctx, p.DB, ch, p.Method, opts.Keep); err != nil {
 		return nil, p.Fault(err)
 	}

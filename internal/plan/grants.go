@@ -39,10 +39,6 @@ func (p *Plan) readable(ctx context.Context, c *change.Change) error {
 func (p *Plan) Lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error) {
 	out := make([][]hazard.Finding, len(p.Changes))
 	for i, c := range p.Changes {
-		m, err := p.missing(ctx, c, keep)
-		if err != nil {
-			return nil, err
-		}
 		add := func(level hazard.Level, what string, statements []string) {
 			if len(statements) > 0 {
 				f := hazard.Found(c.Step, hazard.Grants, -1, p.DB.User(), what, strings.Join(statements, "; "))
@@ -50,13 +46,22 @@ func (p *Plan) Lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error)
 				out[i] = append(out[i], f)
 			}
 		}
-		if i == 0 {
-			add(hazard.Refusal, "keep the ledger there (another place is named with --ledger)", m.Ledger)
-		}
-		add(hazard.Warning, "see every table that refers to "+c.Table.String()+", from which rows may go as well", m.See)
-		add(hazard.Refusal, fmt.Sprintf("%s rows of %s", c.Does(), c.Table), m.Run)
-		if keep {
-			add(hazard.Warning, "put rows of "+c.Table.String()+" back, should the run have to be undone", m.Undo)
+		for n, x := range withActs(c) {
+			m, err := p.missing(ctx, x, keep)
+			if err != nil {
+				return nil, err
+			}
+			if i+n == 0 {
+				add(hazard.Refusal, "keep the ledger there (another place is named with --ledger)", m.Ledger)
+			}
+			if n > 0 { // what the change itself reads was asked for before
+				add(hazard.Refusal, "read "+x.Table.String(), m.Read)
+			}
+			add(hazard.Warning, "see every table that refers to "+x.Table.String()+", from which rows may go as well", m.See)
+			add(hazard.Refusal, fmt.Sprintf("%s rows of %s", x.Does(), x.Table), m.Run)
+			if keep {
+				add(hazard.Warning, "put rows of "+x.Table.String()+" back, should the run have to be undone", m.Undo)
+			}
 		}
 	}
 	return out, nil

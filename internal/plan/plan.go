@@ -110,7 +110,7 @@ func (p *Plan) step(ctx context.Context, s job.Step, spec change.Spec, look chan
 	heirs := first.Table.Heirs
 	if first.Only || len(heirs) == 0 {
 		p.Changes = append(p.Changes, first)
-		return nil
+		return p.follow(ctx, first, look)
 	}
 	if first.First != nil {
 		return p.Job.At(&change.FieldError{Step: s.Name, Field: "first", Err: fmt.Errorf("other tables inherit from %s, and the first rows of all of them together have no common key; name one table, or write UPDATE ONLY", first.Table)})
@@ -133,6 +133,9 @@ func (p *Plan) step(ctx context.Context, s job.Step, spec change.Spec, look chan
 		}
 		c.Split = true
 		p.Changes = append(p.Changes, c)
+		if err := p.follow(ctx, c, look); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -26,16 +26,20 @@ func (p *Plan) Record(ctx context.Context, l *ledger.Ledger, r *ledger.Run) ([]*
 			return nil, fmt.Errorf("the run cannot be recorded in %s: %w; nothing was changed", p.DB.Name(), err)
 		}
 	}
-	kept := make([]*change.Kept, len(p.Changes))
+	kept := make([]ledger.Layouts, len(p.Changes))
 	for i, ch := range p.Changes {
-		if r.Options.Keep && r.Steps[i].KeptTable == "" { // an undo has those of its run
-			kept[i] = change.NewKept("", ch)
+		if !r.Options.Keep || r.Steps[i].KeptTable != "" { // an undo has those of its run
+			continue
+		}
+		kept[i].Own = change.NewKept("", ch)
+		for _, a := range ch.Acts {
+			kept[i].Acts = append(kept[i].Acts, change.NewKept("", a.Change))
 		}
 	}
 	if err := l.Create(ctx, s, r, kept); err != nil {
 		return nil, fmt.Errorf("the run cannot be recorded in the ledger: %w; nothing was changed", err)
 	}
-	return p.Work(l, r)
+	return p.Work(ctx, l, r)
 }
 
 // moment names the present, as the database counts.

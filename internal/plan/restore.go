@@ -51,22 +51,11 @@ func (p *Plan) fromRecord(ctx context.Context, r *ledger.Run) error {
 		if err != nil {
 			return fmt.Errorf("step %q of run %d: %w", st.Name, r.ID, err)
 		}
-		c := &change.Change{Step: st.Name, D: p.DB.Dialect(), Verb: sqltext.Update, Table: t, Ref: p.DB.Dialect().Quote(t.Name), Params: r.Params, Recorded: true}
-		switch st.Verb {
-		case sqltext.Delete.String():
-			c.Verb = sqltext.Delete
-		case "move":
-			c.Verb = sqltext.Delete
+		c := p.recorded(st.Name, st.Verb, t, st.SetColumns, r.Params)
+		if st.Verb == "move" {
 			if c.Into, err = p.intoOf(ctx, st, t); err != nil {
 				return err
 			}
-		}
-		for _, name := range st.SetColumns {
-			col := t.Named(name)
-			if col == nil { // it keeps its place in the layout of the kept values
-				col = &change.Column{Name: name}
-			}
-			c.Set = append(c.Set, change.Set{Column: col, Implicit: col.OnUpdate != ""})
 		}
 		p.Changes = append(p.Changes, c)
 	}
@@ -108,21 +97,29 @@ func fit(ctx context.Context, db engine.DB, c *change.Change, kept *change.Kept)
 // FitAll fits the layouts for all steps, and says what is lost. Tables that others may have
 // made are not read, unless the person at work trusts them.
 func FitAll(ctx context.Context, db engine.DB, work []*runner.Work, trusting bool) (lost []string, err error) {
+	one := func(c *change.Change, kept *change.Kept) error {
+		if g, ok := db.(engine.KeptGuard); ok && !trusting {
+			if err := g.TrustKept(ctx, kept); err != nil {
+				return err
+			}
+		}
+		columns, err := fit(ctx, db, c, kept)
+		if len(columns) > 0 {
+			lost = append(lost, fmt.Sprintf("%s of %s, whose old values stay in %s", strings.Join(columns, ", "), c.Table, kept.Table))
+		}
+		return err
+	}
 	for _, w := range work {
 		if w.Kept == nil {
 			continue
 		}
-		if g, ok := db.(engine.KeptGuard); ok && !trusting {
-			if err := g.TrustKept(ctx, w.Kept); err != nil {
-				return nil, err
-			}
-		}
-		columns, err := fit(ctx, db, w.Change, w.Kept)
-		if err != nil {
+		if err := one(w.Change, w.Kept); err != nil {
 			return nil, err
 		}
-		if len(columns) > 0 {
-			lost = append(lost, fmt.Sprintf("%s of %s, whose old values stay in %s", strings.Join(columns, ", "), w.Change.Table, w.Kept.Table))
+		for _, a := range w.Acts {
+			if err := one(a.Change, a.Kept); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return lost, nil
@@ -134,7 +131,7 @@ func Prepare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run)
 	if err != nil {
 		return nil, nil, err
 	}
-	work, err := p.Work(l, r)
+	work, err := p.Work(ctx, l, r)
 	if err != nil || r.UndoOf == 0 {
 		return p, work, err
 	}
@@ -154,6 +151,9 @@ func AsUndo(work []*runner.Work, orig *ledger.Run) error {
 		for _, st := range orig.Steps {
 			if st.Name == w.Step.Name {
 				w.Undo, w.UpTo, w.Rows = true, st.LastKept(), st.Totals.Changed
+				for _, a := range st.Acts {
+					w.Rows += a.Changed
+				}
 			}
 		}
 		if !w.Undo {

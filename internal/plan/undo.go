@@ -19,10 +19,15 @@ func (p *Plan) Undo(orig *ledger.Run, opts ledger.Options) (*ledger.Run, error) 
 			if o.Name != ch.Step {
 				continue
 			}
-			if err := sameKey(ch, o, orig.ID); err != nil {
+			if err := sameKey(o.Name, ch.Table, o.KeyColumns, orig.ID); err != nil {
 				return nil, err
 			}
 			st.KeptTable, st.PackedTable, st.ToChange = o.KeptTable, o.PackedTable, o.Totals.Changed
+			for _, a := range o.Acts {
+				back := *a
+				back.ToChange, back.Changed = a.Changed, 0
+				st.Acts = append(st.Acts, &back)
+			}
 		}
 		st.KeyColumns = ch.Table.Key.Names()
 		u.Steps = append(u.Steps, st)

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -11,7 +12,7 @@ import (
 )
 
 // Work makes a run's steps ready to be carried out, from the ledger's record.
-func (p *Plan) Work(l *ledger.Ledger, r *ledger.Run) ([]*runner.Work, error) {
+func (p *Plan) Work(ctx context.Context, l *ledger.Ledger, r *ledger.Run) ([]*runner.Work, error) {
 	var out []*runner.Work
 	for _, st := range r.Steps {
 		var c *change.Change
@@ -23,10 +24,17 @@ func (p *Plan) Work(l *ledger.Ledger, r *ledger.Run) ([]*runner.Work, error) {
 		if c == nil {
 			return nil, Refusef("run %d has a step %q that its job does not have: the ledger was changed by hand", r.ID, st.Name)
 		}
-		if err := sameKey(c, st, r.ID); err != nil {
+		if err := sameKey(st.Name, c.Table, st.KeyColumns, r.ID); err != nil {
 			return nil, err
 		}
-		out = append(out, &runner.Work{Step: st, Change: c, Kept: l.Kept(st, c)})
+		if len(st.Acts) == 0 {
+			c.Acts = nil
+		}
+		w := &runner.Work{Step: st, Change: c, Kept: l.Kept(st, c)}
+		if err := p.acts(ctx, l, r, w); err != nil {
+			return nil, err
+		}
+		out = append(out, w)
 	}
 	if err := p.make(r, out); err != nil {
 		return nil, err
@@ -68,12 +76,12 @@ func (p *Plan) sources(l *ledger.Ledger, r *ledger.Run, work []*runner.Work) err
 }
 
 // sameKey refuses to go by another key than a run went by.
-func sameKey(c *change.Change, st *ledger.Step, run int64) error {
+func sameKey(step string, t *change.Table, recorded []string, run int64) error {
 	var keys []string
-	if c.Table.Key != nil {
-		keys = c.Table.Key.Names()
+	if t.Key != nil {
+		keys = t.Key.Names()
 	}
-	if slices.Equal(keys, st.KeyColumns) {
+	if slices.Equal(keys, recorded) {
 		return nil
 	}
 	now := "none"
@@ -81,5 +89,5 @@ func sameKey(c *change.Change, st *ledger.Step, run int64) error {
 		now = "(" + strings.Join(keys, ", ") + ")"
 	}
 	return Refusef("step %q: the key of %s was (%s) when run %d began and is %s now; nothing can go on over another key: make the old one again",
-		st.Name, c.Table, strings.Join(st.KeyColumns, ", "), run, now)
+		step, t, strings.Join(recorded, ", "), run, now)
 }

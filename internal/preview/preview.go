@@ -30,6 +30,7 @@ type Step struct {
 	Fill *Fill `json:"fill,omitempty"`
 	// Move is there for a step that moves rows to another table.
 	Move      *Move            `json:"move,omitempty"`
+	Acts      []Act            `json:"acts,omitempty"` // rows of other tables that would change first, by table
 	Key       []string         `json:"key"`
 	TableRows int64            `json:"table_rows"`
 	Estimated bool             `json:"table_rows_estimated"`
@@ -239,8 +240,11 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 		}
 	}
 	p.Move = moved(c)
+	var err error
+	if p.Acts, err = acts(ctx, db, c); err != nil {
+		return nil, err
+	}
 	if h, ok := db.(engine.Housekeeper); ok {
-		var err error
 		if p.Keeping, err = h.Housekeeping(ctx, c); err != nil {
 			return nil, err
 		}

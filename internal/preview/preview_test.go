@@ -41,7 +41,7 @@ func codes(s *preview.Step) (out []string) {
 // and the hazards that only the rows show.
 func TestLook(t *testing.T) {
 	db, other := dbtest.Open(t, "CREATE TABLE quay (id INTEGER PRIMARY KEY, code text UNIQUE, depth integer)", "INSERT INTO quay VALUES (1, 'a', 10), (2, 'b', 12), (3, 'c', 14), (4, NULL, NULL)",
-		"CREATE TABLE visit (id INTEGER PRIMARY KEY, quay_id integer REFERENCES quay (id) ON DELETE CASCADE, n integer)", "INSERT INTO visit VALUES (1, 1, 5), (2, 1, 6), (3, 2, 7)",
+		"CREATE TABLE visit (id INTEGER PRIMARY KEY, quay_id integer REFERENCES quay (id) ON DELETE CASCADE ON UPDATE CASCADE, n integer)", "INSERT INTO visit VALUES (1, 1, 5), (2, 1, 6), (3, 2, 7)",
 		"CREATE TABLE berth (id INTEGER PRIMARY KEY, quay_code text REFERENCES quay (code), q integer)", "INSERT INTO berth VALUES (1, 'b', 1)",
 		"CREATE TABLE rate (quay_id integer, depth integer)", "INSERT INTO rate VALUES (1, 20), (1, 21), (2, 12)")
 	s := looked(t, db, "UPDATE quay SET depth = 12 WHERE id < 4", 6)
@@ -56,7 +56,7 @@ func TestLook(t *testing.T) {
 		want string
 		rows int64
 	}{
-		{"DELETE FROM quay WHERE id = 1", "cascade", 2},
+		{"UPDATE quay SET id = 9 WHERE id = 1", "cascade", 2},
 		{"DELETE FROM quay WHERE id = 2", "referenced", 1},
 		{"UPDATE quay SET code = 'a' WHERE id IN (2, 3)", "unique-collision", -2},
 		{"UPDATE quay SET depth = rate.depth FROM rate WHERE rate.quay_id = quay.id", "ambiguous-source", 1},

@@ -6,6 +6,7 @@ import (
 	"context"
 	"time"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/find"
 	"jugatum/internal/ledger"
@@ -72,6 +73,16 @@ type Step struct {
 	Retries   int64  `json:"retries"`
 	KeptTable string `json:"kept_table,omitempty"`
 	Lanes     int    `json:"lanes"`
+	Acts      []Act  `json:"acts,omitempty"`
+}
+
+// Act is what a step's batches did to rows of another table.
+type Act struct {
+	Name      string `json:"name"` // what it does, and by which columns that refer
+	Table     string `json:"table"`
+	Verb      string `json:"verb"`
+	Changed   int64  `json:"changed"`
+	KeptTable string `json:"kept_table,omitempty"`
 }
 
 type Holds struct {
@@ -111,17 +122,23 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 	}
 	weigher, weighs := db.(engine.Weigher)
 	for _, st := range r.Steps {
-		if table := cmp.Or(st.PackedTable, st.KeptTable); weighs && table != "" && r.UndoOf == 0 {
+		weigh := func(table string) {
+			if !weighs || table == "" || r.UndoOf != 0 {
+				return
+			}
 			if n, err := weigher.Weigh(ctx, table); err == nil { // they may have been dropped since
 				s.KeptBytes = max(s.KeptBytes, 0) + n
 			}
 		}
+		weigh(cmp.Or(st.PackedTable, st.KeptTable))
 		t := st.Totals
-		table := st.TableName
-		if st.TableSchema != "" && st.TableSchema != "public" {
-			table = st.TableSchema + "." + table
+		x := Step{Name: st.Name, Table: change.TableName{Schema: st.TableSchema, Name: st.TableName}.String(), Verb: st.Verb, Method: st.Method, Status: st.Status,
+			Batches: t.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed, Skipped: t.Skipped, Retries: t.Retries, KeptTable: st.KeptTable, Lanes: len(st.Lanes)}
+		for _, a := range st.Acts {
+			weigh(cmp.Or(a.PackedTable, a.KeptTable))
+			x.Acts = append(x.Acts, Act{a.Name, change.TableName{Schema: a.TableSchema, Name: a.TableName}.String(), a.Verb, a.Changed, a.KeptTable})
 		}
-		s.Steps = append(s.Steps, Step{st.Name, table, st.Verb, st.Method, st.Status, t.Batches, t.Scanned, t.Matched, t.Changed, t.Skipped, t.Retries, st.KeptTable, len(st.Lanes)})
+		s.Steps = append(s.Steps, x)
 		if t.Log.Scope != "" {
 			s.Log.Scope, s.Log.Kind = t.Log.Scope, logKind(db.Dialect(), t.Log)
 			s.Log.Bytes, s.Log.Records, s.Log.Images = Plus(s.Log.Bytes, t.Log.Bytes), Plus(s.Log.Records, t.Log.Records), Plus(s.Log.Images, t.Log.Images)

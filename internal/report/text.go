@@ -65,6 +65,9 @@ func (s *Run) printResult(o *term.Out) {
 			method += fmt.Sprintf(", %d lanes", x.Lanes)
 		}
 		t.Row("  "+term.Clean(x.Name), term.Clean(x.Table), how(x.Verb, method), term.Count(x.Batches), term.Count(x.Scanned), matched, term.Count(x.Changed), term.Count(x.Skipped), term.Count(x.Retries))
+		for _, a := range x.Acts {
+			t.Row("", term.Clean(a.Table), with(a, x.Method), "", "", "", term.Count(a.Changed))
+		}
 	}
 	t.Print()
 	for _, x := range s.Steps {
@@ -122,9 +125,27 @@ func how(verb, method string) string {
 	return "put old values back" + strings.TrimPrefix(method, "undo")
 }
 
+// with words what a step does to rows of another table.
+func with(a Act, method string) string {
+	_, by, _ := strings.Cut(a.Name, " (")
+	by = term.Clean(strings.TrimSuffix(by, ")"))
+	switch {
+	case strings.HasPrefix(method, "undo"):
+		return "with them, by " + by
+	case a.Verb == "delete":
+		return "deleted with them, by " + by
+	}
+	return "lost their reference, " + by
+}
+
 // unchangedText says why a step changed fewer rows than it matched, "" if it did not.
 func unchangedText(x Step, setAside int64) string {
 	rest := x.Matched - x.Changed - x.Skipped
+	if strings.HasPrefix(x.Method, "undo") {
+		for _, a := range x.Acts {
+			rest -= a.Changed
+		}
+	}
 	if x.Matched < 0 || x.Changed < 0 || rest <= 0 {
 		return ""
 	}
@@ -313,10 +334,10 @@ func (s *Run) printSkipped(o *term.Out, limit int, more string) {
 	rows, tables := s.Skipped, s.tables()
 	for from := 0; from < min(limit, len(rows)); { // a table each
 		to := from
-		for to < min(limit, len(rows)) && rows[to].Step == rows[from].Step {
+		for to < min(limit, len(rows)) && rows[to].Step == rows[from].Step && rows[to].Table == rows[from].Table {
 			to++
 		}
-		PrintMismatched(o, rows[from:to], "skipped of "+term.Clean(tables[rows[from].Step]), "as the run left it", "as it is now")
+		PrintMismatched(o, rows[from:to], "skipped of "+term.Clean(cmp.Or(rows[from].Table, tables[rows[from].Step])), "as the run left it", "as it is now")
 		from = to
 	}
 	if len(rows) > limit {

@@ -45,15 +45,8 @@ func (r *Runner) account(ctx context.Context, w *Work) error {
 		fault("%d rows were matched, but %d changed and %d set aside", t.Matched, t.Changed, t.SetAside)
 	}
 	if w.Kept != nil {
-		q := change.CountKept(r.DB.Dialect(), w.Kept, 0, math.MaxInt64)
-		var kept int64
-		if err := r.DB.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&kept); err != nil {
-			return fmt.Errorf("counting the kept values: %w", err)
-		}
-		if did := t.Changed + t.Skipped; w.Undo && did != kept {
-			fault("%d rows are kept, but %d were put back and %d skipped", kept, t.Changed, t.Skipped)
-		} else if !w.Undo && kept != t.Changed {
-			fault("%d rows were changed, but %d are kept", t.Changed, kept)
+		if err := r.countKept(ctx, w, st, fault); err != nil {
+			return err
 		}
 	}
 	if !w.Undo && st.ToChange >= 0 && t.Changed+t.SetAside != st.ToChange {
@@ -63,6 +56,40 @@ func (r *Runner) account(ctx context.Context, w *Work) error {
 	}
 	if len(a.Faults) > 0 {
 		return a
+	}
+	return nil
+}
+
+// countKept holds the rows that are kept, of the step and of each of its acts, against
+// those that were changed.
+func (r *Runner) countKept(ctx context.Context, w *Work, st *ledger.Step, fault func(string, ...any)) error {
+	count := func(kept *change.Kept) (n int64, err error) {
+		q := change.CountKept(r.DB.Dialect(), kept, 0, math.MaxInt64)
+		if err = r.DB.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&n); err != nil {
+			err = fmt.Errorf("counting the kept values: %w", err)
+		}
+		return n, err
+	}
+	kept, err := count(w.Kept)
+	if err != nil {
+		return err
+	}
+	changed := st.Totals.Changed
+	if !w.Undo && kept != changed {
+		fault("%d rows were changed, but %d are kept", changed, kept)
+	}
+	for i, a := range w.Acts {
+		n, err := count(a.Kept)
+		if err != nil {
+			return err
+		}
+		if !w.Undo && n != st.Acts[i].Changed {
+			fault("%d rows of %s were changed with them, but %d are kept", st.Acts[i].Changed, a.Change.Table, n)
+		}
+		kept, changed = kept+n, changed+st.Acts[i].Changed
+	}
+	if skipped := st.Totals.Skipped; w.Undo && changed+skipped != kept {
+		fault("%d rows are kept, but %d were put back and %d skipped", kept, changed, skipped)
 	}
 	return nil
 }

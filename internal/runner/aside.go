@@ -157,7 +157,7 @@ func (k *worker) again(ctx context.Context, w *Work, a ledger.Aside) error {
 		return err
 	}
 	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: a.Key, SetAside: -1, Waiters: -1}
-	if b.Effect, err = engine.Batch(ctx, k.DB, tx, w.Change, w.Kept, change.Range{Hi: a.Key, At: a.Key}, k.lane.Kept); err != nil {
+	if b.Effect, err = k.carry(ctx, tx, w, change.Range{Hi: a.Key, At: a.Key}); err != nil {
 		return err
 	}
 	if len(b.Effect.Refused) > 0 {

@@ -195,6 +195,9 @@ func Alone(db engine.DB, c *change.Change, method string) string {
 			}
 		}
 	}
+	if len(c.Acts) > 0 {
+		return "rows of other tables go with them, and come back in the order in which they went"
+	}
 	for _, fk := range c.Table.ReferredBy {
 		if c.Verb == sqltext.Delete && fk.Own(c.Table) {
 			return "rows of the table refer to each other, so the order of the rows matters"
@@ -247,7 +250,7 @@ func (r *Runner) reload(ctx context.Context, w *Work) error {
 		}
 		for _, st := range now.Steps {
 			if st.N == w.Step.N {
-				w.Step.Totals, w.Step.Lanes = st.Totals, st.Lanes
+				w.Step.Totals, w.Step.Lanes, w.Step.Acts = st.Totals, st.Lanes, st.Acts
 			}
 		}
 		return nil

@@ -1,8 +1,10 @@
 package runner
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"slices"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -24,6 +26,24 @@ type restore struct {
 	careful int  // batches to go that are put back row by row, after one failed on its data
 }
 
+// part is one of the changes that a step's batches were made of.
+type part struct {
+	c    *change.Change
+	kept *change.Kept
+	act  int   // which act it is; -1: the step's own change
+	rows int64 // that are kept in the stretch at hand
+	done int64 // and that were put back
+}
+
+// parts are they in the order in which they are put back: the last first.
+func (s *restore) parts() []part {
+	out := []part{{c: s.w.Change, kept: s.w.Kept, act: -1}}
+	for i := len(s.w.Acts) - 1; i >= 0; i-- {
+		out = append(out, part{c: s.w.Acts[i].Change, kept: s.w.Acts[i].Kept, act: i})
+	}
+	return out
+}
+
 // rowsOneByOne is how many rows a batch has at most that is put back row by row.
 const rowsOneByOne = 500
 
@@ -36,7 +56,11 @@ func (s *restore) begin(ctx context.Context) (change.KeyValue, int64, error) {
 
 func (s *restore) resume(ctx context.Context, end change.KeyValue) error {
 	if k, ok := s.k.DB.(engine.KeptReader); ok && end != nil {
-		return k.PrepareKept(ctx, s.w.Kept)
+		for _, p := range s.parts() {
+			if err := k.PrepareKept(ctx, p.kept); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }
@@ -68,9 +92,13 @@ func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, 
 	from, _ := r.Lo.Int()
 	end, _ := lane.End.Int()
 	if s.backwards() {
-		last, err := ledger.PreviousKept(ctx, s.k.DB, s.w.Kept, s.w.UpTo-from)
-		if err != nil {
-			return stretch{}, err
+		last := int64(0)
+		for _, p := range s.parts() {
+			n, err := ledger.PreviousKept(ctx, s.k.DB, p.kept, s.w.UpTo-from)
+			if err != nil {
+				return stretch{}, err
+			}
+			last = max(last, n)
 		}
 		from = s.w.UpTo - last
 	} else if from, err = ledger.NextKept(ctx, s.k.DB, s.w.Kept, from, end); err != nil {
@@ -82,9 +110,13 @@ func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, 
 	}
 	for size := int64(n); s.heeds && size > 1; {
 		lo, hi := s.seqs(r)
-		heavy, err := engine.Heavy(ctx, s.k.DB, s.w.Kept, lo, hi)
-		if err != nil {
-			return stretch{}, err
+		heavy := false
+		for _, p := range s.parts() {
+			one, err := engine.Heavy(ctx, s.k.DB, p.kept, lo, hi)
+			if err != nil {
+				return stretch{}, err
+			}
+			heavy = heavy || one
 		}
 		if !heavy {
 			break
@@ -97,8 +129,10 @@ func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, 
 	}
 	if u, ok := s.k.DB.(engine.Unpacker); ok { // outside of the transaction
 		from, to := s.seqs(r)
-		if err := u.Unpack(ctx, s.k.session, s.w.Kept, from, to); err != nil {
-			return stretch{}, err
+		for _, p := range s.parts() {
+			if err := u.Unpack(ctx, s.k.session, p.kept, from, to); err != nil {
+				return stretch{}, err
+			}
 		}
 	}
 	return stretch{Range: r, rows: -1}, nil
@@ -106,45 +140,60 @@ func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, 
 
 func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
 	from, to := s.seqs(r)
-	kept := s.w.Kept
-	if u, ok := s.k.DB.(engine.Unpacker); ok {
-		kept = u.Unpacked(tx.S, kept, from, to)
-	}
+	parts := s.parts()
 	var scanned int64
-	count := change.CountKept(s.k.DB.Dialect(), s.w.Kept, from, to)
-	if err := tx.S.Conn.QueryRowContext(ctx, count.String(), count.Args...).Scan(&scanned); err != nil {
-		return engine.Effect{}, nil, err
+	keyed := false
+	for i := range parts {
+		p := &parts[i]
+		count := change.CountKept(s.k.DB.Dialect(), p.kept, from, to)
+		if err := tx.S.Conn.QueryRowContext(ctx, count.String(), count.Args...).Scan(&p.rows); err != nil {
+			return engine.Effect{}, nil, err
+		}
+		scanned += p.rows
+		keyed = keyed || p.c.ChangesKey()
+		if u, ok := s.k.DB.(engine.Unpacker); ok {
+			p.kept = u.Unpacked(tx.S, p.kept, from, to)
+		}
 	}
-	var e engine.Effect
-	var refused []ledger.Left
+	sum := engine.Effect{Scanned: scanned, Matched: scanned, Log: engine.NoLog, Acts: make([]int64, len(s.w.Acts))}
+	var refused, left []ledger.Left
+	byRow := s.careful > 0 && (scanned <= rowsOneByOne || keyed)
 	var err error
-	if s.careful > 0 && (scanned <= rowsOneByOne || s.w.Change.ChangesKey()) {
+	if byRow {
 		s.careful--
-		e, refused, err = s.rowByRow(ctx, tx, kept, from, to)
+		refused, err = s.rowByRow(ctx, tx, parts, from, to, &sum)
 	} else {
-		e, err = s.back(ctx, tx, kept, from, to)
+		for i := 0; i < len(parts) && err == nil; i++ {
+			if parts[i].rows == 0 {
+				continue
+			}
+			var e engine.Effect
+			if e, err = s.back(ctx, tx, parts[i], from, to); err == nil {
+				parts[i].done = e.Changed
+				addLog(&sum, e)
+			}
+		}
 		if err != nil && s.k.DB.Fault(err) == engine.Data && s.careful == 0 {
 			s.careful = carefulFor
-			return e, nil, errCareful
+			return sum, nil, errCareful
 		}
 	}
 	if err != nil {
-		return e, nil, err
+		return sum, nil, err
 	}
-	e.Kept, e.Scanned, e.Matched = 0, scanned, scanned
-	if e.Changed == e.Scanned && !s.interfered() {
-		return e, nil, nil
+	for i := range parts {
+		p := &parts[i]
+		skipped, err := s.skipped(ctx, tx, p, from, to)
+		if err != nil {
+			return sum, nil, err
+		}
+		left = append(left, skipped...)
+		if p.act < 0 {
+			sum.Changed = p.done
+		} else {
+			sum.Acts[p.act] = p.done
+		}
 	}
-	q := change.Mismatched(s.w.Change, kept, change.AsRestored, change.AsChanged, from, to, int(to-from))
-	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
-	if err != nil {
-		return e, nil, err
-	}
-	left, err := ledger.ReadMismatched(rows, s.w.Step.N, kept, change.AsChanged)
-	if err == nil {
-		err = s.elsewhere(ctx, tx, kept, from, to, left)
-	}
-	e.Changed = e.Scanned - int64(len(left)) // a row of which a trigger made something else is not put back
 	for i := range left {
 		for _, x := range refused {
 			if x.Seq == left[i].Seq {
@@ -152,13 +201,45 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 			}
 		}
 	}
-	return e, left, err
+	return sum, left, nil
+}
+
+// skipped gives the rows of a part that were not put back, and counts those that were.
+func (s *restore) skipped(ctx context.Context, tx *engine.Tx, p *part, from, to int64) ([]ledger.Left, error) {
+	if p.rows == 0 || p.done == p.rows && !interfered(p.c) {
+		return nil, nil
+	}
+	q := change.Mismatched(p.c, p.kept, change.AsRestored, change.AsChanged, from, to, int(to-from))
+	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return nil, err
+	}
+	left, err := ledger.ReadMismatched(rows, s.w.Step.N, p.kept, change.AsChanged)
+	if err == nil {
+		err = s.elsewhere(ctx, tx, *p, from, to, left)
+	}
+	for i := range left {
+		if p.act >= 0 {
+			left[i].Table = p.c.Table.String()
+		}
+	}
+	p.done = p.rows - int64(len(left)) // a row of which a trigger made something else is not put back
+	return left, err
+}
+
+// addLog adds another statement's log.
+func addLog(sum *engine.Effect, e engine.Effect) {
+	if sum.Log.Scope == "" {
+		sum.Log = e.Log
+	} else {
+		sum.Log.Add(e.Log)
+	}
 }
 
 // back puts kept rows back. Those that were moved are taken out of the other table
 // again: what is locked there as it was moved comes back, and nothing else.
-func (s *restore) back(ctx context.Context, tx *engine.Tx, kept *change.Kept, from, to int64) (engine.Effect, error) {
-	c := s.w.Change
+func (s *restore) back(ctx context.Context, tx *engine.Tx, p part, from, to int64) (engine.Effect, error) {
+	c, kept := p.c, p.kept
 	if c.Into == nil {
 		return s.k.DB.Measure(ctx, tx, change.Restore(c, kept, from, to))
 	}
@@ -173,7 +254,7 @@ func (s *restore) back(ctx context.Context, tx *engine.Tx, kept *change.Kept, fr
 	}
 	out, err := s.k.DB.Measure(ctx, tx, change.Withdraw(c, kept, from, to))
 	e.Log.Add(out.Log)
-	if err == nil && out.Changed < e.Changed && !s.interfered() {
+	if err == nil && out.Changed < e.Changed && !interfered(c) {
 		err = &engine.MovedError{From: c.Into.Table, To: c.Table, Deleted: out.Changed, Came: e.Changed}
 	}
 	return e, err
@@ -181,11 +262,11 @@ func (s *restore) back(ctx context.Context, tx *engine.Tx, kept *change.Kept, fr
 
 // elsewhere tells of rows that are left alone since they are not as they were moved
 // how they are in the other table.
-func (s *restore) elsewhere(ctx context.Context, tx *engine.Tx, kept *change.Kept, from, to int64, left []ledger.Left) error {
-	if s.w.Change.Into == nil || len(left) == 0 {
+func (s *restore) elsewhere(ctx context.Context, tx *engine.Tx, p part, from, to int64, left []ledger.Left) error {
+	if p.c.Into == nil || len(left) == 0 {
 		return nil
 	}
-	c, landed, state := s.w.Change.Landed(kept, change.AsChanged)
+	c, landed, state := p.c.Landed(p.kept, change.AsChanged)
 	q := change.Mismatched(c, landed, state, state, from, to, int(to-from))
 	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
@@ -215,58 +296,58 @@ const (
 
 // rowByRow puts rows back one by one, the last first, and leaves those alone that
 // the database refuses.
-func (s *restore) rowByRow(ctx context.Context, tx *engine.Tx, kept *change.Kept, from, to int64) (engine.Effect, []ledger.Left, error) {
-	sum := engine.Effect{Log: engine.NoLog}
-	var refused []ledger.Left
-	q := change.KeptNumbers(s.k.DB.Dialect(), kept, from, to)
-	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
-	if err != nil {
-		return sum, nil, err
+func (s *restore) rowByRow(ctx context.Context, tx *engine.Tx, parts []part, from, to int64, sum *engine.Effect) (refused []ledger.Left, err error) {
+	type row struct {
+		seq  int64
+		part int
 	}
-	var list []int64
-	for rows.Next() {
-		var seq int64
-		if err := rows.Scan(&seq); err != nil {
-			rows.Close()
-			return sum, nil, err
+	var list []row
+	for i, p := range parts {
+		q := change.KeptNumbers(s.k.DB.Dialect(), p.kept, from, to)
+		rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
+		if err != nil {
+			return nil, err
 		}
-		list = append(list, seq)
+		for rows.Next() {
+			x := row{part: i}
+			if err := rows.Scan(&x.seq); err != nil {
+				rows.Close()
+				return nil, err
+			}
+			list = append(list, x)
+		}
+		rows.Close()
+		if err := rows.Err(); err != nil {
+			return nil, err
+		}
 	}
-	rows.Close()
-	if err := rows.Err(); err != nil {
-		return sum, nil, err
-	}
-	for _, seq := range list {
+	slices.SortFunc(list, func(a, b row) int { return cmp.Compare(b.seq, a.seq) })
+	for _, x := range list {
 		if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_row"); err != nil {
-			return sum, nil, err
+			return nil, err
 		}
-		e, err := s.back(ctx, tx, kept, seq-1, seq)
+		e, err := s.back(ctx, tx, parts[x.part], x.seq-1, x.seq)
 		switch {
 		case err != nil && s.k.DB.Fault(err) == engine.Data:
-			refused = append(refused, ledger.Left{Seq: seq, Found: map[string]string{ledger.RefusedBecause: err.Error()}})
+			refused = append(refused, ledger.Left{Seq: x.seq, Found: map[string]string{ledger.RefusedBecause: err.Error()}})
 			if _, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT jugatum_row"); err != nil {
-				return sum, nil, err
+				return nil, err
 			}
 			continue
 		case err != nil:
-			return sum, nil, err
+			return nil, err
 		}
 		if _, err := tx.Exec(ctx, "RELEASE SAVEPOINT jugatum_row"); err != nil {
-			return sum, nil, err
+			return nil, err
 		}
-		sum.Changed += e.Changed
-		if sum.Log.Scope == "" {
-			sum.Log = e.Log
-		} else {
-			sum.Log.Add(e.Log)
-		}
+		parts[x.part].done += e.Changed
+		addLog(sum, e)
 	}
-	return sum, refused, nil
+	return refused, nil
 }
 
 // interfered reports whether a trigger may make other values of those put back.
-func (s *restore) interfered() bool {
-	c := s.w.Change
+func interfered(c *change.Change) bool {
 	for _, t := range c.Table.Triggers {
 		if c.Verb == sqltext.Update && t.Update || c.Verb == sqltext.Delete && t.Insert {
 			return true

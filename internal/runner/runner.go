@@ -31,6 +31,12 @@ type Work struct {
 	Change *change.Change
 	Kept   *change.Kept // nil without kept values
 
+	// Acts are changes of other tables that belong to the step's batches; Compound is how
+	// they are carried out with it, nil for an undo. Unready says why they cannot be.
+	Acts     []*Act
+	Compound *change.Compound
+	Unready  error
+
 	// Staging is what the change's source is made of before the first batch; nil if
 	// its rows are read where they are, or a step before it has made it. Unstage is the
 	// table that no step after this one reads any more.
@@ -42,6 +48,13 @@ type Work struct {
 	Undo bool  // put the kept values back instead
 	UpTo int64 // for an undo: number of the last kept row,
 	Rows int64 // and how many are kept; numbers may be left out
+}
+
+// Act is an act of a step, as it was recorded.
+type Act struct {
+	Record *ledger.Act
+	Change *change.Change
+	Kept   *change.Kept
 }
 
 // Runner carries out one run.

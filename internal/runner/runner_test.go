@@ -128,7 +128,7 @@ func setUp(t *testing.T) *bench {
 	}
 	b.run = &ledger.Run{Source: job.Source{Name: "--sql", Text: text, SQL: true}, Options: ledger.Options{Hold: 100 * time.Millisecond, Batch: 100, Keep: true},
 		Steps: []*ledger.Step{{N: 1, Name: "sql", Verb: "update", TableName: "t", KeyColumns: []string{"id"}, Method: "sweep", Matched: -1, ToChange: -1, Status: "pending"}}}
-	if err := b.l.Create(ctx, s, b.run, []*change.Kept{change.NewKept("", b.c)}); err != nil {
+	if err := b.l.Create(ctx, s, b.run, []ledger.Layouts{{Own: change.NewKept("", b.c)}}); err != nil {
 		t.Fatal(err)
 	}
 	return b

@@ -152,7 +152,7 @@ func (s *sweep) hand(busy *engine.Session) **engine.Session {
 // matter to the change whether the batch before it can be seen.
 func (s *sweep) turn(ctx context.Context) (*engine.Session, bool) {
 	o, ok := s.k.DB.(engine.CommitOverlapper)
-	if !ok || !s.k.lead || s.k.gentle() || !o.OverlapsCommit(s.w.Change) {
+	if !ok || s.w.Compound != nil || !s.k.lead || s.k.gentle() || !o.OverlapsCommit(s.w.Change) {
 		return s.simple.turn(ctx)
 	}
 	var busy *engine.Session
@@ -176,7 +176,7 @@ func (s *sweep) look(ctx context.Context, r change.Range, tx *engine.Tx) {
 	if s.k.gentle() {
 		return
 	}
-	foresees := engine.Foresees(s.k.DB, s.w.Change, s.w.Kept)
+	foresees := s.w.Compound == nil && engine.Foresees(s.k.DB, s.w.Change, s.w.Kept)
 	end := s.k.lane.End
 	if !s.k.DB.Overlaps() || s.walk.Free() && !foresees || s.ahead != nil || r.Hi.Encode() == end.Encode() {
 		return
@@ -231,8 +231,19 @@ func (s *sweep) foresee(ctx context.Context, sight engine.Foresight, hand **engi
 
 func (s *sweep) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
 	s.look(ctx, r, tx)
-	e, err := engine.Batch(ctx, s.k.DB, tx, s.w.Change, s.w.Kept, r, s.k.lane.Kept)
+	e, err := s.k.carry(ctx, tx, s.w, r)
 	return e, nil, err
+}
+
+// carry changes the rows of a range, and with them those of the step's acts.
+func (k *worker) carry(ctx context.Context, tx *engine.Tx, w *Work, r change.Range) (engine.Effect, error) {
+	if w.Unready != nil {
+		return engine.Effect{}, w.Unready
+	}
+	if w.Compound != nil {
+		return engine.Carry(ctx, k.DB, tx, w.Compound, w.Kept, r, k.lane.Kept)
+	}
+	return engine.Batch(ctx, k.DB, tx, w.Change, w.Kept, r, k.lane.Kept)
 }
 
 func (s *sweep) cut(ctx context.Context, lane *ledger.Lane, rows int64, n int) ([]change.KeyValue, error) {
@@ -277,7 +288,7 @@ func (s *single) next(context.Context, *ledger.Lane, int) (stretch, error) {
 }
 
 func (s *single) batch(ctx context.Context, tx *engine.Tx, _ change.Range) (engine.Effect, []ledger.Left, error) {
-	e, err := engine.Batch(ctx, s.k.DB, tx, s.w.Change, s.w.Kept, change.Range{}, s.k.lane.Kept)
+	e, err := s.k.carry(ctx, tx, s.w, change.Range{})
 	return e, nil, err
 }
 
@@ -331,7 +342,7 @@ func (s *roster) next(_ context.Context, lane *ledger.Lane, n int) (stretch, err
 }
 
 func (s *roster) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engine.Effect, []ledger.Left, error) {
-	e, err := engine.Batch(ctx, s.k.DB, tx, s.w.Change, s.w.Kept, r, s.k.lane.Kept)
+	e, err := s.k.carry(ctx, tx, s.w, r)
 	from, _ := r.Lo.Int()
 	to, _ := r.Hi.Int()
 	e.Scanned = to - from

@@ -454,6 +454,9 @@ func (k *worker) count(w *Work, b *ledger.Batch, commit time.Duration) {
 	t, p := &w.Step.Totals, &k.p
 	t.Batches++
 	t.Changed += e.Changed
+	for i, n := range e.Acts {
+		w.Step.Acts[i].Changed += n
+	}
 	t.Skipped += b.Skipped
 	t.Scanned = sum(t.Scanned, e.Scanned)
 	t.Matched = sum(t.Matched, e.Matched)

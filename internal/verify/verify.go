@@ -39,6 +39,7 @@ type Step struct {
 	Missed     int64         `json:"missed"`  // rows that match, would change, and are not among those kept; -1 not looked for
 	Certain    bool          `json:"certain"` // nobody has written those since the run began: the run passed them by
 	Remark     string        `json:"remark,omitempty"`
+	Acts       []Step        `json:"acts,omitempty"` // what its batches did to rows of other tables; their rows are not looked for by a filter
 }
 
 // Check is one of the job's own checks.
@@ -92,10 +93,77 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 				}
 			}
 		}
+		for _, a := range w.Acts {
+			x, err := act(ctx, db, l, r, w, a, progress)
+			if err != nil {
+				return nil, err
+			}
+			s.Acts = append(s.Acts, *x)
+			res.Holds = res.Holds && x.Mismatched == 0 && (r.UndoOf != 0 || x.Kept == x.Changed || r.Status == ledger.Running)
+		}
 		res.Holds = res.Holds && s.Mismatched == 0 && !(s.Certain && s.Missed > w.Step.Totals.SetAside) && (s.Kept < 0 || r.UndoOf != 0 || s.Kept == s.Changed || r.Status == ledger.Running)
 		res.Steps = append(res.Steps, s)
 	}
 	return res, nil
+}
+
+// act holds what was kept of an act against its table: as a step of its own, which has the
+// numbers of the step that it belongs to.
+func act(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w *runner.Work, a *runner.Act, progress func(done, total int64)) (*Step, error) {
+	s := &Step{Name: a.Record.Name, Table: a.Change.Table.String(), Changed: a.Record.Changed, Kept: -1, Left: w.Step.Totals.Skipped, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
+	of := *w
+	of.Change, of.Kept = a.Change, a.Kept
+	return s, s.compare(ctx, db, l, r, &of, nil, progress)
+}
+
+// answered adds to passed the numbers of those kept rows of an act, of which found are not
+// as recorded, that another act on the same table answers for: a row that lost its
+// reference and went with rows of a later batch; and for an undo such a row, which came back
+// as it went and then had its reference put back.
+func answered(ctx context.Context, db engine.DB, w *runner.Work, found []ledger.Left, from, to int64, passed map[int64]bool) error {
+	for _, a := range w.Acts {
+		t, mine, theirs := w.Change.Table, w.Change.Verb, a.Change.Verb
+		if a.Change == w.Change || mine == theirs || w.Undo != (mine == sqltext.Delete) || a.Change.Table.Schema != t.Schema || a.Change.Table.Name != t.Name {
+			continue
+		}
+		both := map[int64]bool{}
+		if err := numbers(ctx, db, change.SameKeys(db.Dialect(), w.Kept, t.Key.Columns, a.Kept, a.Change.Table.Key.Columns, from, to), both); err != nil {
+			return err
+		}
+		for _, x := range found {
+			if both[x.Seq] && (x.Gone && !w.Undo || w.Undo && !x.Gone && onlyIn(x, a.Change.SetNames())) {
+				passed[x.Seq] = true
+			}
+		}
+	}
+	return nil
+}
+
+// onlyIn reports whether a row differs from what is expected in some columns alone.
+func onlyIn(x ledger.Left, columns []string) bool {
+	for name, want := range x.Expected {
+		if x.Found[name] != want && !slices.Contains(columns, name) {
+			return false
+		}
+	}
+	return true
+}
+
+// numbers adds what a query gives to a set.
+func numbers(ctx context.Context, db engine.DB, q *change.Query, set map[int64]bool) error {
+	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n int64
+		if err := rows.Scan(&n); err != nil {
+			return err
+		}
+		set[n] = true
+	}
+	return rows.Err()
 }
 
 // missed looks for rows that the step should have changed, by its filter rather
@@ -181,6 +249,11 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 		if err := countered(ctx, db, w, work, len(found), from, to, leftSeq); err != nil {
 			return err
 		}
+		if len(found) > 0 {
+			if err := answered(ctx, db, w, found, from, to, leftSeq); err != nil {
+				return err
+			}
+		}
 		for _, x := range found {
 			if leftSeq[x.Seq] {
 				continue
@@ -225,20 +298,7 @@ func countered(ctx context.Context, db engine.DB, w *runner.Work, all []*runner.
 	if x == nil || found == 0 {
 		return nil
 	}
-	q := change.SameKeys(db.Dialect(), w.Kept, keys, x.Kept, others, from, to)
-	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var seq int64
-		if err := rows.Scan(&seq); err != nil {
-			return err
-		}
-		passed[seq] = true
-	}
-	return rows.Err()
+	return numbers(ctx, db, change.SameKeys(db.Dialect(), w.Kept, keys, x.Kept, others, from, to), passed)
 }
 
 // mismatched reads the kept rows after from, up to to, that are not in the given state;

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
@@ -351,21 +352,41 @@ func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engi
 	return engine.Effect{Scanned: -1, Matched: -1, Changed: n, Log: engine.NoLog}, err
 }
 
-// stage is INSERT INTO kept SELECT number, key, old, new. The rows are locked as
-// the statement itself would: the target's, and if there are other sources all
-// of them, against change only.
-func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
+// List locks the rows as the statement itself would.
+func (db *DB) List(ctx context.Context, tx *engine.Tx, c *change.Change, list *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	e := engine.Effect{Scanned: -1, Matched: -1, Log: engine.NoLog}
+	if err := db.relax(ctx, tx, list); err != nil { // dates go as they are
+		return e, err
+	}
+	if _, err := tx.Exec(ctx, "SET @jugatum_seq = ?", base); err != nil {
+		return e, err
+	}
+	var err error
+	if e.Changed, err = exec(ctx, tx, numbered(c, list).Source(c, r).Add(" FOR UPDATE")); err != nil {
+		return e, err
+	}
+	return e, db.tighten(ctx, tx)
+}
+
+// numbered is INSERT INTO kept SELECT number, key, old.
+func numbered(c *change.Change, kept *change.Kept) *change.Query {
 	q := &change.Query{D: d}
 	q.Add("INSERT INTO ", kept.Table, " (seq")
 	for _, k := range columns(kept) {
 		q.Add(", ", d.Quote(k.Name))
 	}
 	q.Add(") SELECT (@jugatum_seq := @jugatum_seq + 1)")
-	for _, list := range [][]change.KeptColumn{kept.Keys, kept.Old} {
-		for _, k := range list {
-			q.Add(", ", c.Ref, ".", d.Quote(k.Of.Name))
-		}
+	for _, k := range slices.Concat(kept.Keys, kept.Old) {
+		q.Add(", ", c.Ref, ".", d.Quote(k.Of.Name))
 	}
+	return q
+}
+
+// stage is INSERT INTO kept SELECT number, key, old, new. The rows are locked as
+// the statement itself would: the target's, and if there are other sources all
+// of them, against change only.
+func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
+	q := numbered(c, kept)
 	if c.Verb == sqltext.Update {
 		for _, s := range c.Set {
 			q.Add(", ").NewValue(c, s)

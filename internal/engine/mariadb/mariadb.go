@@ -293,7 +293,8 @@ type session struct {
 
 	frozen bool // transactions begin as REPEATABLE READ
 
-	unpacked unpacked
+	unpacked   map[*change.Kept]unpacked // of one step, and which: that of this kept-values table
+	unpackedOf string
 }
 
 // Session opens the connection that writes. READ COMMITTED keeps INSERT … SELECT

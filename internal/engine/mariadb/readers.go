@@ -19,23 +19,25 @@ func (db *DB) KeptReaders(ctx context.Context) (map[change.TableName][]string, e
 	if err != nil || len(others) == 0 {
 		return nil, err
 	}
-	rows, err := db.pool.QueryContext(ctx, "SELECT s.run, s.n, s.table_schema, s.table_name FROM "+db.LedgerTable("step")+" s JOIN "+db.LedgerTable("run")+" u ON u.id = s.run AND u.undo_of IS NULL")
+	rows, err := db.pool.QueryContext(ctx, "SELECT s.run, s.part, s.table_schema, s.table_name FROM (SELECT run, CAST(n AS char) AS part, table_schema, table_name FROM "+db.LedgerTable("step")+
+		" UNION ALL SELECT run, concat(step, '_', n), table_schema, table_name FROM "+db.LedgerTable("act")+") s JOIN "+db.LedgerTable("run")+" u ON u.id = s.run AND u.undo_of IS NULL")
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	out := map[change.TableName][]string{}
 	for rows.Next() {
-		var run, step int64
+		var run int64
+		var part string
 		var t change.TableName
-		if err := rows.Scan(&run, &step, &t.Schema, &t.Name); err != nil {
+		if err := rows.Scan(&run, &part, &t.Schema, &t.Name); err != nil {
 			return nil, err
 		}
 		for who, granted := range others {
 			// The view runs with the rights of who reads it, so the packed values are
 			// what counts, and they show by themselves what is in them.
 			reads := slices.ContainsFunc([]string{"kept", "packed"}, func(kind string) bool {
-				return granted.may("SELECT", db.ledger, fmt.Sprintf("jugatum_%s_%d_%d", kind, run, step))
+				return granted.may("SELECT", db.ledger, fmt.Sprintf("jugatum_%s_%d_%s", kind, run, part))
 			})
 			if reads && !granted.may("SELECT", cmp.Or(t.Schema, db.schema), t.Name) && !slices.Contains(out[t], who) {
 				out[t] = append(out[t], who)

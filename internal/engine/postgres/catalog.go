@@ -339,11 +339,17 @@ func (db *DB) triggers(ctx context.Context, t *change.Table, oid uint32) error {
 	return rows.Err()
 }
 
+// references reads who refers to the table. A partition is referred to by what refers to
+// its table: that stands there once more for each partition, and for those of the table
+// that refers.
 func (db *DB) references(ctx context.Context, t *change.Table, oid uint32) error {
 	rows, err := db.pool.QueryContext(ctx, `SELECT c.conname, rn.nspname, r.relname, c.confupdtype::text, c.confdeltype::text,
 			ARRAY(SELECT a.attname FROM unnest(c.conkey) WITH ORDINALITY AS k(attnum, n) JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.attnum ORDER BY k.n)::text[],
-			ARRAY(SELECT a.attname FROM unnest(c.confkey) WITH ORDINALITY AS k(attnum, n) JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = k.attnum ORDER BY k.n)::text[]
-		FROM pg_constraint c JOIN pg_class r ON r.oid = c.conrelid JOIN pg_namespace rn ON rn.oid = r.relnamespace WHERE c.contype = 'f' AND (c.confrelid = $1 OR c.confrelid IN (SELECT relid FROM pg_partition_tree($1::regclass))) AND c.conparentid = 0 ORDER BY c.conname`, oid)
+			ARRAY(SELECT a.attname FROM unnest(c.confkey) WITH ORDINALITY AS k(attnum, n) JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = k.attnum ORDER BY k.n)::text[],
+			ARRAY(SELECT a.attname FROM json_array_elements_text(coalesce(nullif(to_json(c)->>'confdelsetcols', ''), '[]')::json) AS k(attnum) JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.attnum::int)::text[]
+		FROM pg_constraint c JOIN pg_class r ON r.oid = c.conrelid JOIN pg_namespace rn ON rn.oid = r.relnamespace LEFT JOIN pg_constraint p ON p.oid = c.conparentid
+		WHERE c.contype = 'f' AND (c.confrelid = $1 OR c.confrelid IN (SELECT relid FROM pg_partition_tree($1::regclass)))
+			AND (p.oid IS NULL OR p.conrelid = c.conrelid AND p.confrelid <> $1 AND p.confrelid NOT IN (SELECT relid FROM pg_partition_tree($1::regclass))) ORDER BY c.conname`, oid)
 	if err != nil {
 		return err
 	}
@@ -352,11 +358,11 @@ func (db *DB) references(ctx context.Context, t *change.Table, oid uint32) error
 	for rows.Next() {
 		var fk change.ForeignKey
 		var up, del string
-		var cols, parent textArray
-		if err := rows.Scan(&fk.Name, &fk.Schema, &fk.Table, &up, &del, &cols, &parent); err != nil {
+		var cols, parent, cleared textArray
+		if err := rows.Scan(&fk.Name, &fk.Schema, &fk.Table, &up, &del, &cols, &parent, &cleared); err != nil {
 			return err
 		}
-		fk.OnUpdate, fk.OnDelete, fk.Columns, fk.Parent = actions[up], actions[del], cols, parent
+		fk.OnUpdate, fk.OnDelete, fk.Columns, fk.Parent, fk.Cleared = actions[up], actions[del], cols, parent, cleared
 		t.ReferredBy = append(t.ReferredBy, fk)
 	}
 	if err := rows.Err(); err != nil {

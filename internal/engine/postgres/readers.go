@@ -10,9 +10,10 @@ import (
 // table itself. Superusers may read everything.
 func (db *DB) KeptReaders(ctx context.Context) (map[change.TableName][]string, error) {
 	rows, err := db.pool.QueryContext(ctx, `SELECT DISTINCT t.nspname, t.relname, r.rolname
-		FROM `+db.LedgerTable("step")+` s JOIN `+db.LedgerTable("run")+` u ON u.id = s.run AND u.undo_of IS NULL
+		FROM (SELECT run, CAST(n AS text) AS part, table_schema, table_name FROM `+db.LedgerTable("step")+`
+			UNION ALL SELECT run, step || '_' || n, table_schema, table_name FROM `+db.LedgerTable("act")+`) s JOIN `+db.LedgerTable("run")+` u ON u.id = s.run AND u.undo_of IS NULL
 		JOIN pg_namespace ln ON ln.nspname = $1
-		JOIN pg_class k ON k.relnamespace = ln.oid AND k.relname = CAST('kept_' || s.run || '_' || s.n AS name)
+		JOIN pg_class k ON k.relnamespace = ln.oid AND k.relname = CAST('kept_' || s.run || '_' || s.part AS name)
 		JOIN (SELECT c.oid, n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace) AS t
 			ON t.nspname = CAST(s.table_schema AS name) AND t.relname = CAST(s.table_name AS name)
 		JOIN pg_roles r ON NOT r.rolsuper AND r.rolname <> current_user AND r.rolname NOT LIKE 'pg\_%'

@@ -122,7 +122,7 @@ func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 // the server's own functions and operators of which none is volatile, and no
 // trigger has a say. What cannot be told counts as no.
 func (db *DB) repeatable(ctx context.Context, tx *engine.Tx, c *change.Change) (bool, error) {
-	if !alone(c) || c.Verb != sqltext.Update && c.Into == nil {
+	if c.Listed || !alone(c) || c.Verb != sqltext.Update && c.Into == nil {
 		return false, nil
 	}
 	for _, t := range c.Table.Triggers {

@@ -47,8 +47,14 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		e.Changed, e.Matched = n, n
 		return e, err
 	}
-	var err error
+	numbered, err := numberFrom(ctx, tx, kept, base)
+	if err != nil {
+		return e, err
+	}
 	if e.Matched, err = exec(ctx, tx, stage(c, kept, r)); err != nil {
+		return e, err
+	}
+	if err := numbered(); err != nil {
 		return e, err
 	}
 	if err := leastKey(ctx, tx, c, kept, base); err != nil {
@@ -107,7 +113,7 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 			return e, fmt.Errorf("%s: %d rows were changed but %d are kept: a trigger interferes with the batch", c.Table, e.Changed, left)
 		}
 	}
-	if err = tx.Scan(ctx, "SELECT coalesce(max(seq), ?) FROM "+kept.Table, []any{base}, &e.Kept); err != nil || c.Into == nil {
+	if err = tx.Scan(ctx, "SELECT max(coalesce(max(seq), 0), ?) FROM "+kept.Table, []any{base}, &e.Kept); err != nil || c.Into == nil {
 		return e, err
 	}
 	came, err := exec(ctx, tx, change.Put(c, kept, base, e.Kept))
@@ -115,6 +121,29 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		return e, err
 	}
 	return e, engine.Came(c, e.Changed, came)
+}
+
+// List needs no locks: nobody else can write.
+func (db *DB) List(ctx context.Context, tx *engine.Tx, c *change.Change, list *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	n, err := exec(ctx, tx, change.Enlist(c, list, r, base, false))
+	return engine.Effect{Scanned: -1, Matched: -1, Changed: n, Log: engine.NoLog}, err
+}
+
+// numberFrom has the next row of a kept-values table numbered base+1, where other tables
+// have the numbers before that: SQLite numbers from the last row of the table itself. What
+// it gives ends that.
+func numberFrom(ctx context.Context, tx *engine.Tx, kept *change.Kept, base int64) (func() error, error) {
+	if kept.Numbers == "" || base == 0 {
+		return func() error { return nil }, nil
+	}
+	n, err := tx.Exec(ctx, "INSERT OR IGNORE INTO "+kept.Table+" (seq) VALUES (?)", base)
+	return func() error {
+		if n == 0 { // the row is one that was kept
+			return nil
+		}
+		_, err := tx.Exec(ctx, "DELETE FROM "+kept.Table+" WHERE seq = ?", base)
+		return err
+	}, err
 }
 
 // moveBare moves rows without keeping them: by the two statements where both find the

@@ -116,7 +116,7 @@ func TestCatalogue(t *testing.T) {
 	if want := []change.Trigger{{Name: "t1", Events: "after update", Update: true}, {Name: "t2", Events: "before delete", Delete: true}, {Name: "t3", Events: "before insert", Insert: true}}; !reflect.DeepEqual(p.Triggers, want) {
 		t.Errorf("triggers %+v, want %+v", p.Triggers, want)
 	}
-	if got, want := fmt.Sprint(p.ReferredBy), "[{child (a)  child [a b] [a b] CASCADE NO ACTION} {child (p)  child [p] [id] NO ACTION SET NULL}]"; got != want {
+	if got, want := fmt.Sprint(p.ReferredBy), "[{child (a)  child [a b] [a b] CASCADE NO ACTION []} {child (p)  child [p] [id] NO ACTION SET NULL []}]"; got != want {
 		t.Errorf("references %s, want %s", got, want)
 	}
 	if p.Rows != 7 || !p.Estimated {

@@ -1,0 +1,244 @@
+package change
+
+import (
+	"slices"
+	"strings"
+
+	"jugatum/internal/sqltext"
+)
+
+// A Compound is how the batches of a change with acts are carried out. The rows of a batch
+// are locked and listed first, and then, from there on outwards, those rows that other
+// acts go by: nobody can add a row that refers to one of them any more. Then each act is
+// one statement, and the change itself the last.
+type Compound struct {
+	Source *Change // finds the rows of a batch
+	Own    *Change // the same change of the rows that are listed
+	List   *Kept   // in a table of the session's own: their keys, and as old values what other rows refer to
+	Parts  []*Part // in the order of the acts
+	Top    []int   // the parts that have lists, each after those by whose lists its rows are found
+}
+
+// Part is an act of a compound.
+type Part struct {
+	Act    *Act
+	Change *Change   // of the rows that are listed, or else with the condition that finds them
+	List   *Kept     // nil if one statement finds and changes the rows
+	Find   []*Change // find its rows for the list, one for each reference
+	Kept   *Kept     // where its old and new values go
+}
+
+// NewCompound lays out the lists; table gives the name of the n-th, as SQL text. The kept
+// values of the parts are the caller's to set.
+func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, error) {
+	x := &Compound{Source: c, Own: listed(c), List: listOf(table(0), c, acts, own)}
+	tables := []*Table{c.Table}
+	lists := []*Kept{x.List} // of the own rows, then of each act's
+	for i, a := range acts {
+		p := &Part{Act: a, Change: listed(a.Change)}
+		if needsList(acts, i) {
+			p.List = listOf(table(i+1), a.Change, acts, i)
+		}
+		x.Parts = append(x.Parts, p)
+		tables, lists = append(tables, a.Change.Table), append(lists, p.List)
+	}
+	for _, p := range x.Parts {
+		for n, f := range p.Act.Follows {
+			q := &Query{D: c.D}
+			q.refers(p.Change, f, tables[f.Of+1], lists[f.Of+1])
+			if n > 0 {
+				q.unlisted(p.Change, p.List)
+			}
+			for _, o := range x.Parts { // rows that go need not lose their reference first
+				if p.Change.Verb == sqltext.Update && o.Change.Verb == sqltext.Delete && same(o.Change.Table, p.Change.Table) {
+					q.unlisted(p.Change, o.List)
+				}
+			}
+			where, err := sqltext.Expression(c.D, q.String())
+			if err != nil {
+				return nil, err
+			}
+			find := *p.Act.Change
+			find.Where = where
+			p.Find = append(p.Find, &find)
+		}
+		if p.List == nil {
+			p.Change = p.Find[0]
+		}
+	}
+	x.sort()
+	return x, nil
+}
+
+// sort puts the lists into an order in which each can be made.
+func (x *Compound) sort() {
+	for len(x.Top) < len(x.Parts) {
+		before := len(x.Top)
+		for i, p := range x.Parts {
+			ready := p.List != nil && !slices.Contains(x.Top, i) &&
+				!slices.ContainsFunc(p.Act.Follows, func(f Follow) bool { return f.Of != own && !slices.Contains(x.Top, f.Of) })
+			if ready {
+				x.Top = append(x.Top, i)
+			}
+		}
+		if len(x.Top) == before {
+			return
+		}
+	}
+}
+
+// listed is a change of rows that are known: it has no filter.
+func listed(c *Change) *Change {
+	return &Change{Step: c.Step, D: c.D, Verb: c.Verb, Table: c.Table, Ref: c.D.Quote(c.Table.Name), Only: c.Only, Set: c.Set, Into: c.Into, Listed: true, everywhere: true}
+}
+
+// needsList reports whether the rows of an act are listed: others' are found by them, or
+// there are several ways to find them.
+func needsList(acts []*Act, n int) bool {
+	if len(acts[n].Follows) > 1 {
+		return true
+	}
+	return slices.ContainsFunc(acts, func(a *Act) bool {
+		byIt := slices.ContainsFunc(a.Follows, func(f Follow) bool { return f.Of == n })
+		spared := acts[n].Change.Verb == sqltext.Delete && a.Change.Verb == sqltext.Update && same(a.Change.Table, acts[n].Change.Table)
+		return byIt || spared
+	})
+}
+
+// listOf lays out the list of the rows of an act: keys, and the columns that others refer to.
+func listOf(table string, c *Change, acts []*Act, n int) *Kept {
+	list := NewRoster(table, c)
+	taken := map[string]bool{"seq": true}
+	for _, k := range list.Keys {
+		taken[strings.ToLower(k.Name)] = true
+	}
+	for _, a := range acts {
+		for _, f := range a.Follows {
+			for _, col := range f.Parent {
+				if f.Of == n && list.holds(col) == "" {
+					list.Old = append(list.Old, KeptColumn{keptName("old_", col.Name, len(list.Old)+1, taken), col})
+				}
+			}
+		}
+	}
+	return list
+}
+
+// holds is the name of the column that has a table's column, "" if none.
+func (k *Kept) holds(col *Column) string {
+	for _, x := range slices.Concat(k.Keys, k.Old) {
+		if x.Of == col {
+			return x.Name
+		}
+	}
+	return ""
+}
+
+// refers appends the condition that a row of the change refers to one that is listed.
+func (q *Query) refers(c *Change, f Follow, parent *Table, list *Kept) *Query {
+	column := func(i int) string { return c.Ref + "." + q.D.Quote(f.Columns[i].Name) }
+	switch q.D {
+	case sqltext.PostgreSQL:
+		q.Add("EXISTS (SELECT 1 FROM ", list.Table, " AS jugatum_l WHERE ")
+		for i, p := range f.Parent {
+			if i > 0 {
+				q.Add(" AND ")
+			}
+			q.Add("jugatum_l.", q.D.Quote(list.holds(p)), " ", p.Op("="), " ", column(i))
+		}
+		return q.Add(")")
+	case sqltext.MariaDB:
+		q.Add("(")
+		for i := range f.Columns {
+			q.sep(i).Add(column(i))
+		}
+		q.Add(") IN (SELECT ")
+		for i, p := range f.Parent {
+			q.sep(i).Add("jugatum_l.", q.D.Quote(list.holds(p)))
+		}
+		return q.Add(" FROM ", list.Table, " AS jugatum_l)")
+	}
+	// SQLite compares by the collation of the column that is referred to, and so of what
+	// stands on the left here.
+	q.Add("(").Columns(c.Ref, c.Table.Key.Columns).Add(") IN (SELECT ").Columns("jugatum_c", c.Table.Key.Columns)
+	q.Add(" FROM ", list.Table, " AS jugatum_l CROSS JOIN ", parent.SQL(q.D), " AS jugatum_p ON ").KeyJoin("jugatum_p", "jugatum_l", list)
+	q.Add(" CROSS JOIN ", c.Table.SQL(q.D), " AS jugatum_c ON ")
+	for i, p := range f.Parent {
+		if i > 0 {
+			q.Add(" AND ")
+		}
+		q.Add("jugatum_p.", q.D.Quote(p.Name), " = jugatum_c.", q.D.Quote(f.Columns[i].Name))
+	}
+	return q.Add(")")
+}
+
+// unlisted appends that a row is not listed.
+func (q *Query) unlisted(c *Change, list *Kept) *Query {
+	if q.D == sqltext.PostgreSQL {
+		return q.Add(" AND NOT EXISTS (SELECT 1 FROM ", list.Table, " AS jugatum_n WHERE ").KeyJoin(c.Ref, "jugatum_n", list).Add(")")
+	}
+	q.Add(" AND (").Columns(c.Ref, c.Table.Key.Columns).Add(") NOT IN (SELECT ")
+	for i, k := range list.Keys {
+		q.sep(i).Add("jugatum_n.", q.D.Quote(k.Name))
+	}
+	return q.Add(" FROM ", list.Table, " AS jugatum_n)")
+}
+
+// Enlist is the statement that puts the rows of a range that match into a list, numbered
+// from base+1; lock has them locked. (MariaDB numbers and locks otherwise.)
+func Enlist(c *Change, list *Kept, r Range, base int64, lock bool) *Query {
+	q := &Query{D: c.D}
+	names := ""
+	for i, k := range slices.Concat(list.Keys, list.Old) {
+		if i > 0 {
+			names += ", "
+		}
+		names += q.D.Quote(k.Name)
+	}
+	q.Add("INSERT INTO ", list.Table, " (seq, ", names, ") ").With(c, false).Add("SELECT ").Arg(base, "bigint").Add(" + row_number() OVER (), ", names, " FROM (SELECT ")
+	for i, k := range slices.Concat(list.Keys, list.Old) {
+		q.sep(i).Add(c.Ref, ".", q.D.Quote(k.Of.Name), " AS ", q.D.Quote(k.Name))
+	}
+	q.Source(c, r)
+	if lock {
+		q.Add(" FOR UPDATE OF ", c.Ref)
+	}
+	return q.Add(") AS jugatum_s")
+}
+
+// Brought is the query for how many rows an act would change besides: with what the change
+// finds now, without lists.
+func Brought(c *Change, acts []*Act, n int) *Query {
+	q := &Query{D: c.D}
+	alias := "jugatum_a" + itoa(n)
+	q.Add("SELECT count(*) FROM ", acts[n].Change.Table.SQL(c.D), " AS ", alias, " WHERE ")
+	q.brought(c, acts, n, alias)
+	for i, o := range acts {
+		if acts[n].Change.Verb == sqltext.Update && o.Change.Verb == sqltext.Delete && same(o.Change.Table, acts[n].Change.Table) {
+			q.Add(" AND NOT ").brought(c, acts, i, alias)
+		}
+	}
+	return q
+}
+
+// brought appends that a row is one of an act's.
+func (q *Query) brought(c *Change, acts []*Act, n int, alias string) *Query {
+	q.Add("(")
+	for i, f := range acts[n].Follows {
+		if i > 0 {
+			q.Add(" OR ")
+		}
+		parent := c.Ref
+		if f.Of == own {
+			q.Add("EXISTS (").With(c, false).Add("SELECT 1").Source(c, Range{})
+		} else {
+			parent = alias + "_" + itoa(f.Of)
+			q.Add("EXISTS (SELECT 1 FROM ", acts[f.Of].Change.Table.SQL(c.D), " AS ", parent, " WHERE ").brought(c, acts, f.Of, parent)
+		}
+		for j, p := range f.Parent {
+			q.Add(" AND ", parent, ".", q.D.Quote(p.Name), " ", p.Op("="), " ", alias, ".", q.D.Quote(f.Columns[j].Name))
+		}
+		q.Add(")")
+	}
+	return q.Add(")")
+}
