@@ -1,6 +1,10 @@
 package change
 
-import "jugatum/internal/sqltext"
+import (
+	"strings"
+
+	"jugatum/internal/sqltext"
+)
 
 // Queries over the kept values: putting them back, and holding them against the table.
 
@@ -120,6 +124,31 @@ func (q *Query) seq(kept *Kept, from, to int64) *Query {
 		q.Add(" AND k.packed_to > ").Arg(from, "bigint").Add(" AND k.packed_to < ").Arg(AddInt(to, PackedRows), "bigint")
 	}
 	return q
+}
+
+// Chained is the query for those kept rows after from, up to to, of which other has one with
+// the same key: the number, and these values of the other one, as text.
+func Chained(d sqltext.Dialect, kept, other *Kept, values []KeptColumn, from, to int64) *Query {
+	q := &Query{D: d}
+	if d == sqltext.MariaDB { // which would go through all of the one for each row of the other
+		q.Add("SET STATEMENT join_cache_level = 4")
+		if kept.Packed != "" || other.Packed != "" {
+			q.Add(", ", strings.TrimSuffix(strings.TrimPrefix(anyDate, "SET STATEMENT "), " FOR "))
+		}
+		q.Add(" FOR ")
+	}
+	q.Add("SELECT k.seq")
+	for _, v := range values {
+		q.Add(", ", q.TextOf(v.Of, "m."+d.Quote(v.Name)))
+	}
+	q.Add(" FROM ", kept.Table, " AS k JOIN ", other.Table, " AS m ON ")
+	for i, key := range kept.Keys {
+		if i > 0 {
+			q.Add(" AND ")
+		}
+		q.Add("k.", d.Quote(key.Name), " ", key.Of.Op("="), " m.", d.Quote(other.Keys[i].Name))
+	}
+	return q.Add(" WHERE ").seq(kept, from, to)
 }
 
 // Vanished is the query for the first of the kept rows after from, up to to, that

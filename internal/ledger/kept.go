@@ -52,14 +52,15 @@ func ReadMismatched(rows *sql.Rows, step int, kept *change.Kept, shown change.St
 		}
 		for i, v := range values {
 			e, f := texts[len(kept.Keys)+2*i], texts[len(kept.Keys)+2*i+1]
-			x.Expected[v.Of.Name], x.Found[v.Of.Name] = orNull(e), orNull(f)
+			x.Expected[v.Of.Name], x.Found[v.Of.Name] = Shown(e), Shown(f)
 		}
 		out = append(out, x)
 	}
 	return out, rows.Err()
 }
 
-func orNull(s sql.NullString) string {
+// Shown is a value as rows that are not as recorded are told.
+func Shown(s sql.NullString) string {
 	if !s.Valid {
 		return "NULL"
 	}

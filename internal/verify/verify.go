@@ -94,7 +94,7 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 			}
 		}
 		for _, a := range w.Acts {
-			x, err := act(ctx, db, l, r, w, a, progress)
+			x, err := act(ctx, db, l, r, w, a, work, progress)
 			if err != nil {
 				return nil, err
 			}
@@ -109,44 +109,11 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 
 // act holds what was kept of an act against its table: as a step of its own, which has the
 // numbers of the step that it belongs to.
-func act(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w *runner.Work, a *runner.Act, progress func(done, total int64)) (*Step, error) {
+func act(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w *runner.Work, a *runner.Act, work []*runner.Work, progress func(done, total int64)) (*Step, error) {
 	s := &Step{Name: a.Record.Name, Table: a.Change.Table.String(), Changed: a.Record.Changed, Kept: -1, Left: w.Step.Totals.Skipped, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
 	of := *w
 	of.Change, of.Kept = a.Change, a.Kept
-	return s, s.compare(ctx, db, l, r, &of, nil, progress)
-}
-
-// answered adds to passed the numbers of those kept rows of an act, of which found are not
-// as recorded, that another act on the same table answers for: a row that lost its
-// reference and went with rows of a later batch; and for an undo such a row, which came back
-// as it went and then had its reference put back.
-func answered(ctx context.Context, db engine.DB, w *runner.Work, found []ledger.Left, from, to int64, passed map[int64]bool) error {
-	for _, a := range w.Acts {
-		t, mine, theirs := w.Change.Table, w.Change.Verb, a.Change.Verb
-		if a.Change == w.Change || mine == theirs || w.Undo != (mine == sqltext.Delete) || a.Change.Table.Schema != t.Schema || a.Change.Table.Name != t.Name {
-			continue
-		}
-		both := map[int64]bool{}
-		if err := numbers(ctx, db, change.SameKeys(db.Dialect(), w.Kept, t.Key.Columns, a.Kept, a.Change.Table.Key.Columns, from, to), both); err != nil {
-			return err
-		}
-		for _, x := range found {
-			if both[x.Seq] && (x.Gone && !w.Undo || w.Undo && !x.Gone && onlyIn(x, a.Change.SetNames())) {
-				passed[x.Seq] = true
-			}
-		}
-	}
-	return nil
-}
-
-// onlyIn reports whether a row differs from what is expected in some columns alone.
-func onlyIn(x ledger.Left, columns []string) bool {
-	for name, want := range x.Expected {
-		if x.Found[name] != want && !slices.Contains(columns, name) {
-			return false
-		}
-	}
-	return true
+	return s, s.compare(ctx, db, l, r, &of, work, progress)
 }
 
 // numbers adds what a query gives to a set.
@@ -249,10 +216,8 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 		if err := countered(ctx, db, w, work, len(found), from, to, leftSeq); err != nil {
 			return err
 		}
-		if len(found) > 0 {
-			if err := answered(ctx, db, w, found, from, to, leftSeq); err != nil {
-				return err
-			}
+		if err := chained(ctx, db, w, work, found, from, to, leftSeq); err != nil {
+			return err
 		}
 		for _, x := range found {
 			if leftSeq[x.Seq] {
