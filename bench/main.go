@@ -37,6 +37,7 @@ type shape struct {
 	rare      bool    // few rows change
 	job       string  // a job that does the same as sql
 	sources   bool    // it reads the tables rate and cargo
+	refers    bool    // rows of another table go with those of visit
 }
 
 const (
@@ -50,33 +51,36 @@ func shapes(engine string) []shape {
 		bare, kept, rare = 1.25, 2, 1.5
 	}
 	return []shape{
-		{"1 in 8 rows, text replaced", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", bare, kept, false, "", false},
-		{"1 in 8 rows, text replaced in Go", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", inGo, inGo, false, "[[step]]\nin = [\"visit.note\"]\nreplace = { find = \"http://charts\", with = \"https://charts\" }\n", false},
-		{"every row computed", "UPDATE visit SET dues = round(dues * 1.05, 2) WHERE id > 0", bare, kept, false, "", false},
-		{"1 in 1,000 rows, no index", "UPDATE visit SET berth = berth + 1000 WHERE berth = 500", rare, rare, true, "", false},
+		{"1 in 8 rows, text replaced", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", bare, kept, false, "", false, false},
+		{"1 in 8 rows, text replaced in Go", "UPDATE visit SET note = replace(note, 'http://charts', 'https://charts') WHERE note LIKE '%http://charts%'", inGo, inGo, false, "[[step]]\nin = [\"visit.note\"]\nreplace = { find = \"http://charts\", with = \"https://charts\" }\n", false, false},
+		{"every row computed", "UPDATE visit SET dues = round(dues * 1.05, 2) WHERE id > 0", bare, kept, false, "", false, false},
+		{"1 in 1,000 rows, no index", "UPDATE visit SET berth = berth + 1000 WHERE berth = 500", rare, rare, true, "", false, false},
 		filled(engine, "every row filled by a key", "rate", "rate.berth = visit.berth", "rate.day_rate", filledBare, kept,
 			"from = \"rate\"\nmatch = { berth = \"berth\" }\nfill = { dues = \"day_rate\" }\n"),
 		filled(engine, "1 in 2 rows filled from sums", "("+sums+") AS s", "s.visit_id = visit.id", "s.tonnes", filledBare, kept,
 			"from = \"("+sums+")\"\nmatch = { id = \"visit_id\" }\nfill = { dues = \"tonnes\" }\n"),
 		moved("1 in 2 rows moved", "berth < 499"),
 		moved("1 in 100 rows moved", "berth < 10"),
+		{name: "1 in 2 rows deleted, 3 others with each", sql: "DELETE FROM visit WHERE berth < 499", bare: cascaded, kept: cascadedKept, refers: true},
 	}
 }
 
 // moved is a step that moves rows, and the two statements that do the same.
 func moved(name, where string) shape {
 	return shape{name, "INSERT INTO visit_archive SELECT * FROM visit WHERE " + where + then + "DELETE FROM visit WHERE " + where, movedBare, movedKept, false,
-		"[[step]]\ntable = \"visit\"\nwhere = \"" + where + "\"\nmove_to = \"visit_archive\"\n", false}
+		"[[step]]\ntable = \"visit\"\nwhere = \"" + where + "\"\nmove_to = \"visit_archive\"\n", false, false}
 }
 
 // then stands between statements of one transaction.
 const then = ";\n"
 
 const (
-	filledBare = 1.15 // ratio wanted of a step that fills, without kept values
-	movedBare  = 1.25 // of one that moves rows
-	movedKept  = 1.5
-	sums       = "SELECT visit_id, sum(tonnes) AS tonnes FROM cargo GROUP BY visit_id"
+	filledBare   = 1.15 // ratio wanted of a step that fills, without kept values
+	movedBare    = 1.25 // of one that moves rows
+	movedKept    = 1.5
+	cascaded     = 1.25 // of one that has the database delete rows of another table
+	cascadedKept = 1.5
+	sums         = "SELECT visit_id, sum(tonnes) AS tonnes FROM cargo GROUP BY visit_id"
 )
 
 // filled is a step that fills dues, and the join that does the same.
@@ -85,7 +89,7 @@ func filled(engine, name, source, on, value string, bare, kept float64, job stri
 	if engine == "mariadb" {
 		sql = "UPDATE visit JOIN " + source + " ON " + on + " SET visit.dues = " + value
 	}
-	return shape{name, sql, bare, kept, false, "[[step]]\ntable = \"visit\"\n" + job, true}
+	return shape{name, sql, bare, kept, false, "[[step]]\ntable = \"visit\"\n" + job, true, false}
 }
 
 // wanted is -only.
@@ -216,6 +220,7 @@ type bench struct {
 	file             string
 	rows             int
 	sources          bool // the tables that some changes read are made as well
+	refers           bool // and one that refers to the table
 }
 
 func newBench(engine, bin, dir string, rows int) (*bench, error) {
@@ -290,7 +295,7 @@ func (b *bench) fresh() error {
 		if err := b.maria.Start(); err != nil {
 			return err
 		}
-		texts = []string{"DROP TABLE IF EXISTS visit"}
+		texts = []string{"DROP TABLE IF EXISTS line", "DROP TABLE IF EXISTS visit"}
 		if rows, err := b.db.Query("SELECT concat(if(table_type = 'VIEW', 'VIEW ', 'TABLE '), table_name) FROM information_schema.tables WHERE table_schema = 'bench' AND table_name LIKE 'jugatum%'"); err == nil {
 			for rows.Next() {
 				var name string
@@ -303,7 +308,7 @@ func (b *bench) fresh() error {
 			"INSERT INTO visit SELECT i, i % 997, (i % 100000 + 1) / 7.0, CASE WHEN i % 8 = 0 THEN concat('see http://charts.saltmere.test/berth/', i) ELSE concat('moor with care at the north mole, no. ', i) END FROM (SELECT seq AS i FROM seq_1_to_"+
 				fmt.Sprint(b.rows)+") AS s", "FLUSH TABLES", "FLUSH BINARY LOGS", "PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 DAY")
 	case "postgres":
-		texts = []string{"DROP SCHEMA IF EXISTS jugatum CASCADE", "DROP TABLE IF EXISTS visit",
+		texts = []string{"DROP SCHEMA IF EXISTS jugatum CASCADE", "DROP TABLE IF EXISTS line", "DROP TABLE IF EXISTS visit",
 			"CREATE TABLE visit (id bigint PRIMARY KEY, berth integer, dues numeric(10,2), note text)",
 			"INSERT INTO visit " + fmt.Sprintf(fill, fmt.Sprintf("generate_series(1, %d) AS i", b.rows)), "VACUUM (ANALYZE) visit", "CHECKPOINT"}
 	default:
@@ -325,6 +330,9 @@ func (b *bench) fresh() error {
 	if b.sources {
 		texts = append(texts, b.sourceTables()...)
 	}
+	if b.refers {
+		texts = append(texts, b.referring()...)
+	}
 	for _, text := range texts {
 		if _, err := b.db.ExecContext(ctx, text); err != nil {
 			return fmt.Errorf("%s: %w", text, err)
@@ -336,18 +344,36 @@ func (b *bench) fresh() error {
 	return nil
 }
 
+// numbers is a table of the numbers from 1 on.
+func (b *bench) numbers(n int) string {
+	switch b.engine {
+	case "postgres":
+		return fmt.Sprintf("generate_series(1, %d) AS i", n)
+	case "mariadb":
+		return fmt.Sprintf("(SELECT seq AS i FROM seq_1_to_%d) AS s", n)
+	}
+	return fmt.Sprintf("(WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s)", n)
+}
+
+// referring makes a table of three rows for each visit, which go with it.
+func (b *bench) referring() []string {
+	texts := []string{"CREATE TABLE line (id bigint PRIMARY KEY, visit_id bigint, tonnes numeric(9,3), CONSTRAINT of_visit FOREIGN KEY (visit_id) REFERENCES visit (id) ON DELETE CASCADE)",
+		fmt.Sprintf("INSERT INTO line SELECT i, 1 + (i - 1) / 3, 0.25 + i %% 500 FROM %s", b.numbers(3*b.rows))}
+	switch b.engine {
+	case "mariadb": // which makes the index itself, and divides otherwise
+		texts[1] = strings.Replace(texts[1], "(i - 1) / 3", "(i - 1) DIV 3", 1)
+	case "postgres":
+		texts = append(texts, "CREATE INDEX by_visit ON line (visit_id)", "VACUUM (ANALYZE) line", "CHECKPOINT")
+	default:
+		texts = append(texts, "CREATE INDEX by_visit ON line (visit_id)", "PRAGMA foreign_keys = on")
+	}
+	return texts
+}
+
 // sourceTables makes a table of a value for each berth, and one of two rows for each
 // second visit.
 func (b *bench) sourceTables() []string {
-	numbers := func(n int) string {
-		switch b.engine {
-		case "postgres":
-			return fmt.Sprintf("generate_series(1, %d) AS i", n)
-		case "mariadb":
-			return fmt.Sprintf("(SELECT seq AS i FROM seq_1_to_%d) AS s", n)
-		}
-		return fmt.Sprintf("(WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < %d) SELECT i FROM s)", n)
-	}
+	numbers := b.numbers
 	texts := []string{"DROP TABLE IF EXISTS rate", "DROP TABLE IF EXISTS cargo",
 		"CREATE TABLE rate (berth integer PRIMARY KEY, day_rate numeric(10,2))", "INSERT INTO rate SELECT i - 1, -3.5 * i FROM " + numbers(997),
 		"CREATE TABLE cargo (visit_id bigint, line integer, tonnes numeric(9,3), PRIMARY KEY (visit_id, line))",
@@ -387,8 +413,8 @@ func (b *bench) settle() error {
 func (b *bench) compare(s shape, rounds int) ([]result, error) {
 	var list []result
 	for _, workers := range []int{1, 2} {
-		if workers > 1 && (b.engine == "sqlite" || s.rare) {
-			continue // one writer at a time; too little to share
+		if workers > 1 && (b.engine == "sqlite" || s.rare || s.refers) {
+			continue // one writer at a time; too little to share; an order that is to be kept
 		}
 		list = append(list, result{Engine: b.engine, Shape: s.name, Keep: "none", Workers: workers, Wanted: s.bare}, result{Engine: b.engine, Shape: s.name, Keep: "values", Workers: workers, Wanted: s.kept})
 		if workers > 1 {
@@ -398,7 +424,7 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 			}
 		}
 	}
-	b.sources = s.sources
+	b.sources, b.refers = s.sources, s.refers
 	ratios, singles := make([][]float64, len(list)), []float64{}
 	for round := range rounds {
 		if err := b.fresh(); err != nil {
@@ -453,6 +479,9 @@ func (b *bench) batches(s shape, r *result) (seconds float64, err error) {
 		return 0, err
 	}
 	args := []string{"run", "--json", "--db", b.url, "--keep", r.Keep, "--accept", "any", "--no-search"}
+	if s.refers && r.Keep == "none" { // what goes with the rows is the database's to delete
+		args = append(args, "--despite", "cascade")
+	}
 	if r.Workers > 1 {
 		args = append(args, "--workers", fmt.Sprint(r.Workers))
 	}

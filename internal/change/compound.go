@@ -44,8 +44,11 @@ func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, e
 	}
 	for _, p := range x.Parts {
 		for n, f := range p.Act.Follows {
+			find := *p.Act.Change
 			q := &Query{D: c.D}
-			q.refers(p.Change, f, tables[f.Of+1], lists[f.Of+1])
+			if err := q.refers(&find, f, tables[f.Of+1], lists[f.Of+1]); err != nil {
+				return nil, err
+			}
 			if n > 0 {
 				q.unlisted(p.Change, p.List)
 			}
@@ -58,7 +61,6 @@ func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, e
 			if err != nil {
 				return nil, err
 			}
-			find := *p.Act.Change
 			find.Where = where
 			p.Find = append(p.Find, &find)
 		}
@@ -134,8 +136,11 @@ func (k *Kept) holds(col *Column) string {
 	return ""
 }
 
-// refers appends the condition that a row of the change refers to one that is listed.
-func (q *Query) refers(c *Change, f Follow, parent *Table, list *Kept) *Query {
+// refers appends the condition that a row of the change refers to one that is listed. On
+// MariaDB, which would rather look at every row of the table, the change is to go through
+// the list instead.
+func (q *Query) refers(c *Change, f Follow, parent *Table, list *Kept) (err error) {
+	c.ByIndex = c.Table.indexOf(f.Columns) != ""
 	column := func(i int) string { return c.Ref + "." + q.D.Quote(f.Columns[i].Name) }
 	switch q.D {
 	case sqltext.PostgreSQL:
@@ -146,17 +151,31 @@ func (q *Query) refers(c *Change, f Follow, parent *Table, list *Kept) *Query {
 			}
 			q.Add("jugatum_l.", q.D.Quote(list.holds(p)), " ", p.Op("="), " ", column(i))
 		}
-		return q.Add(")")
+		q.Add(")")
+		return nil
 	case sqltext.MariaDB:
-		q.Add("(")
-		for i := range f.Columns {
-			q.sep(i).Add(column(i))
+		before := list.Table + " AS jugatum_l STRAIGHT_JOIN "
+		tokens, err := sqltext.Lex(q.D, before)
+		if err != nil {
+			return err
 		}
-		q.Add(") IN (SELECT ")
+		c.targetAt, c.joined = len(tokens), true
+		on := ""
 		for i, p := range f.Parent {
-			q.sep(i).Add("jugatum_l.", q.D.Quote(list.holds(p)))
+			if i > 0 {
+				on += " AND "
+			}
+			on += column(i) + " = jugatum_l." + q.D.Quote(list.holds(p))
 		}
-		return q.Add(" FROM ", list.Table, " AS jugatum_l)")
+		hint := ""
+		if name := c.Table.indexOf(f.Columns); name != "" {
+			// With what it reckons of a table of which rows go, it would at some point rather
+			// read all of it.
+			hint = " FORCE INDEX (" + q.D.Quote(name) + ")"
+		}
+		c.From.Tokens, err = sqltext.Lex(q.D, before+c.Table.SQL(q.D)+hint+" ON "+on)
+		q.Add("1 = 1")
+		return err
 	}
 	// SQLite compares by the collation of the column that is referred to, and so of what
 	// stands on the left here.
@@ -169,7 +188,22 @@ func (q *Query) refers(c *Change, f Follow, parent *Table, list *Kept) *Query {
 		}
 		q.Add("jugatum_p.", q.D.Quote(p.Name), " = jugatum_c.", q.D.Quote(f.Columns[i].Name))
 	}
-	return q.Add(")")
+	q.Add(")")
+	return nil
+}
+
+// indexOf is the name of an index that begins with these columns, in whatever order; "" if
+// there is none.
+func (t *Table) indexOf(columns []*Column) string {
+	leads := func(names []string) bool {
+		return len(names) >= len(columns) && !slices.ContainsFunc(columns, func(col *Column) bool { return !slices.Contains(names[:len(columns)], col.Name) })
+	}
+	for _, x := range t.Indexes {
+		if leads(x.Columns) && !x.Partial {
+			return x.Name
+		}
+	}
+	return ""
 }
 
 // unlisted appends that a row is not listed.

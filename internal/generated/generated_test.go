@@ -426,13 +426,9 @@ func (h *house) try(choice Choice) result {
 	if x.Count == 1 {
 		status, out, errs := h.program(append(append([]string{"preview", "--json"}, what...), without(x.Args, "--keep", "--workers", "--batch", "--every-row")...)...)
 		say("preview", status, out, errs)
-		var p struct{ Steps []struct{ Changes int64 } }
+		var p struct{ Total int64 }
 		if status == 0 && json.Unmarshal([]byte(out), &p) == nil {
-			n := int64(0)
-			for _, s := range p.Steps {
-				n += s.Changes
-			}
-			accept = fmt.Sprint(n)
+			accept = fmt.Sprint(p.Total)
 		}
 	}
 	args = append(args, "--accept", accept)

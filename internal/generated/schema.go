@@ -239,12 +239,20 @@ func (b *builder) extras() {
 		if b.Key == 8 || b.Key == 6 {
 			typ = "bigint"
 		}
-		rule := []string{"", "", " ON DELETE CASCADE", " ON DELETE SET NULL", " ON DELETE SET DEFAULT", " ON DELETE CASCADE ON UPDATE CASCADE"}[b.Child]
+		rule := []string{"", "", " ON DELETE CASCADE", " ON DELETE SET NULL", " ON DELETE SET DEFAULT", " ON DELETE CASCADE ON UPDATE CASCADE", " ON DELETE CASCADE", " ON DELETE CASCADE"}[b.Child]
 		if b.maria() && b.Child == 4 { // InnoDB has no SET DEFAULT
 			rule = ""
 		}
-		b.do("CREATE TABLE child (c integer PRIMARY KEY, t_id %s, CONSTRAINT fk FOREIGN KEY (t_id) REFERENCES t (id)%s)", typ, rule)
-		b.do("INSERT INTO child SELECT row_number() OVER (ORDER BY id), id FROM t WHERE n IS NULL OR n %% 2 = 0")
+		columns, other := "c integer PRIMARY KEY, t_id "+typ, ""
+		if b.Child == 7 { // refers to two rows, of which one takes it along
+			columns, other = columns+", o_id "+typ+", CONSTRAINT fo FOREIGN KEY (o_id) REFERENCES t (id) ON DELETE SET NULL", ", (SELECT min(id) FROM t)"
+		}
+		b.do("CREATE TABLE child (%s, CONSTRAINT fk FOREIGN KEY (t_id) REFERENCES t (id)%s)", columns, rule)
+		b.do("INSERT INTO child SELECT row_number() OVER (ORDER BY id), id%s FROM t WHERE n IS NULL OR n %% 2 = 0", other)
+		if b.Child >= 6 { // which have such of their own, and one that is reached by two ways
+			b.do("CREATE TABLE grand (g integer PRIMARY KEY, c_id integer, t_id %s, CONSTRAINT gc FOREIGN KEY (c_id) REFERENCES child (c) ON DELETE CASCADE, CONSTRAINT gt FOREIGN KEY (t_id) REFERENCES t (id) ON DELETE %s)", typ, []string{"CASCADE", "SET NULL"}[b.Child-6])
+			b.do("INSERT INTO grand SELECT row_number() OVER (ORDER BY x.c, y.c), x.c, y.t_id FROM child x JOIN child y ON y.c IN (x.c + 1, x.c - 2)")
+		}
 	}
 	if b.Check == 2 && b.pg() && !b.partitioned() && b.Trigger != 3 { // a row that the rule would refuse today
 		b.do("ALTER TABLE t DROP CONSTRAINT c")
@@ -278,6 +286,9 @@ func (b *builder) dumps() {
 	}
 	if b.Child > 0 && b.ints && !b.partitioned() && !b.heir() {
 		b.Dumps = append(b.Dumps, whole("child", ""))
+		if b.Child >= 6 {
+			b.Dumps = append(b.Dumps, whole("grand", ""))
+		}
 	}
 	b.Noted = append(b.Noted, whole("noted", ""))
 }

@@ -208,7 +208,7 @@ func (db *DB) staged(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		return e, db.tighten(ctx, tx)
 	}
 	staged := e.Matched
-	if !c.From.Empty() {
+	if !c.From.Empty() && !c.Listed { // of which a row refers to one other
 		dropped, err := engine.DropDoubles(ctx, tx, c, kept, rows)
 		if err != nil {
 			return e, err
@@ -393,7 +393,7 @@ func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 		}
 	}
 	q.Source(c, r)
-	if c.From.Empty() {
+	if c.From.Empty() || c.Listed {
 		return q.Add(" FOR UPDATE")
 	}
 	return q.Add(" LOCK IN SHARE MODE")

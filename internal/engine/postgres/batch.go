@@ -144,11 +144,13 @@ func (db *DB) batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	reading, locked := anyWay, anyWay
 	if alone(c) && r.Hi != nil {
 		reading, locked = byPage, byRow
-		if r.Roster != nil {
+		if r.Roster != nil || c.Verb == sqltext.Delete && len(c.Table.ReferredBy) > 0 {
+			// What the server asks of tables that refer to each row it plans by the same
+			// settings, and once for the session.
 			reading = byRow
 		}
 	}
-	if c.Loaded || c.LooksUp() && r.Hi != nil { // each new value looks its row up, or each row its value
+	if c.Loaded || c.ByIndex || c.LooksUp() && r.Hi != nil { // each new value looks its row up, or each row its value
 		reading, locked = byRow, byRow
 	}
 	if err := st.steer(ctx, tx, reading); err != nil {
@@ -231,9 +233,13 @@ func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engi
 	return e.Effect, err
 }
 
-// List asks without a way of ours: the rows of a list are found by whatever index there is.
+// List puts the rows into the list by one statement.
 func (db *DB) List(ctx context.Context, tx *engine.Tx, c *change.Change, list *change.Kept, r change.Range, base int64) (engine.Effect, error) {
-	if err := tx.S.State.(*session).steer(ctx, tx, anyWay); err != nil {
+	way := anyWay
+	if c.ByIndex {
+		way = byRow
+	}
+	if err := tx.S.State.(*session).steer(ctx, tx, way); err != nil {
 		return engine.Effect{}, err
 	}
 	e, err := db.explain(ctx, tx, change.Enlist(c, list, r, base, true), nil)
