@@ -69,6 +69,9 @@ func Cascade(c *Change, tables Catalogue) (acts []*Act, why string, err error) {
 	if why := cmp.Or(x.order(), x.meddled()); why != "" {
 		return nil, why, nil
 	}
+	for i, a := range x.acts {
+		a.Change.Locked = needsList(x.acts, i)
+	}
 	return x.acts, "", nil
 }
 

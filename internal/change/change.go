@@ -107,6 +107,7 @@ type Change struct {
 	Acts      []*Act   // changes of other tables that come before it in each batch; see Cascade
 	NotKept   string   // why there are none, though the database follows references from its rows
 	Listed    bool     // the batch has listed and locked the rows that it concerns
+	Locked    bool     // its rows are locked and listed before others are changed that refer to them
 	ByIndex   bool     // it finds its rows by what others are listed, and there is an index for that
 	alias     string
 	joined    bool   // From holds all tables, the target among them (MariaDB)

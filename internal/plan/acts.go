@@ -20,10 +20,12 @@ func (p *Plan) follow(ctx context.Context, c *change.Change, look change.Catalog
 	acts, why, err := change.Cascade(c, look)
 	var nf *engine.NotFoundError
 	var rf *engine.RefusedError
-	if errors.As(err, &nf) || errors.As(err, &rf) || err != nil && p.DB.Fault(err) == engine.Denied {
-		why, err = err.Error(), nil
-	}
-	if err != nil {
+	switch {
+	case errors.As(err, &nf) || errors.As(err, &rf):
+		why = err.Error()
+	case err != nil && p.DB.Fault(err) == engine.Denied:
+		return Refusef("step %q: %v; %s must have SELECT on every table from which rows go along", c.Step, err, p.DB.User())
+	case err != nil:
 		return err
 	}
 	for _, a := range acts {
@@ -45,7 +47,7 @@ func (p *Plan) follow(ctx context.Context, c *change.Change, look change.Catalog
 			break
 		}
 	}
-	c.Acts, c.NotKept = acts, why
+	c.Acts, c.NotKept, c.Locked = acts, why, len(acts) > 0
 	return nil
 }
 
@@ -57,9 +59,9 @@ func (p *Plan) Keeping(keep bool, despite []string) {
 		switch {
 		case len(c.Acts) == 0:
 		case slices.Contains(despite, hazard.Cascade):
-			c.Acts, c.NotKept = nil, "left to the database"
+			c.Acts, c.NotKept, c.Locked = nil, "left to the database", false
 		case !keep:
-			c.Acts, c.NotKept = nil, "nothing is kept"
+			c.Acts, c.NotKept, c.Locked = nil, "nothing is kept", false
 		}
 	}
 }

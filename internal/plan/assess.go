@@ -142,10 +142,13 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 }
 
 // Fault says which kind of trouble a look at the rows ran into: values that cannot
-// be worked out are the job's fault.
+// be worked out are the job's fault, and what may not be read is refused.
 func (p *Plan) Fault(err error) error {
-	if f := p.DB.Fault(err); f == engine.Data || f == engine.Invalid {
+	switch p.DB.Fault(err) {
+	case engine.Data, engine.Invalid:
 		return &job.Error{File: p.Job.Source.Name, Msg: err.Error()}
+	case engine.Denied:
+		return Refusef("%v; %s must have SELECT on every table from which rows go along, or that is read", err, p.DB.User())
 	}
 	return err
 }

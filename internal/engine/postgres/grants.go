@@ -14,15 +14,15 @@ import (
 func (db *DB) Missing(ctx context.Context, c *change.Change, keep bool) (engine.Missing, error) {
 	var m engine.Missing
 	t, to := c.Table, " TO "+d.Quote(db.user)
-	var usage, read, del, ins, temp bool
+	var usage, read, del, ins, temp, locks bool
 	var denied []string // of the columns
 	err := db.pool.QueryRowContext(ctx, `SELECT pg_catalog.has_schema_privilege(n.oid, 'USAGE'), pg_catalog.has_table_privilege(c.oid, 'SELECT'),
 			pg_catalog.has_table_privilege(c.oid, 'DELETE'), pg_catalog.has_table_privilege(c.oid, 'INSERT'),
-			pg_catalog.has_database_privilege(pg_catalog.current_database(), 'TEMPORARY'),
+			pg_catalog.has_database_privilege(pg_catalog.current_database(), 'TEMPORARY'), pg_catalog.has_any_column_privilege(c.oid, 'UPDATE'),
 			(SELECT coalesce(pg_catalog.array_agg(CAST(a.attname AS text)), '{}') FROM pg_catalog.pg_attribute a
 				WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND NOT pg_catalog.has_column_privilege(c.oid, a.attnum, 'UPDATE'))
 		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2`, t.Schema, t.Name).
-		Scan(&usage, &read, &del, &ins, &temp, (*textArray)(&denied))
+		Scan(&usage, &read, &del, &ins, &temp, &locks, (*textArray)(&denied))
 	if err != nil {
 		return m, err
 	}
@@ -51,7 +51,10 @@ func (db *DB) Missing(ctx context.Context, c *change.Change, keep bool) (engine.
 			m.Run = append(m.Run, "GRANT UPDATE ("+strings.Join(lack, ", ")+") ON "+table+to)
 		}
 	}
-	if !keep && c.KeysMayMove() && !temp {
+	if c.Locked && !locks { // any column will do
+		m.Run = append(m.Run, "GRANT UPDATE ("+d.Quote(c.Table.Key.Columns[0].Name)+") ON "+table+to)
+	}
+	if (!keep && c.KeysMayMove() || c.Locked) && !temp {
 		m.Run = append(m.Run, "GRANT TEMPORARY ON DATABASE "+d.Quote(db.database)+to)
 	}
 	if c.Into != nil {
