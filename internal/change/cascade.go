@@ -328,3 +328,44 @@ func (x *cascade) order() string {
 	x.acts = sorted
 	return ""
 }
+
+// FollowedBack reports whether all that the database changes in other tables, when the
+// change assigns columns that they refer to, changes back when an undo assigns the old
+// values: each reference takes up the new value, over whatever number of tables, and none
+// is cleared by it.
+func FollowedBack(c *Change, tables Catalogue) (bool, error) {
+	if c.Verb != sqltext.Update {
+		return false, nil
+	}
+	var back func(t *Table, assigned []string, depth int) (bool, error)
+	back = func(t *Table, assigned []string, depth int) (bool, error) {
+		for _, fk := range t.ReferredBy {
+			if !follows(fk.OnUpdate) || !slices.ContainsFunc(fk.Parent, func(name string) bool { return slices.Contains(assigned, name) }) {
+				continue
+			}
+			if fk.OnUpdate != "CASCADE" || fk.Own(t) || depth == 0 {
+				return false, nil
+			}
+			schema := fk.Schema
+			if schema == "" {
+				schema = t.Schema
+			}
+			child, err := tables(schema, fk.Table)
+			if err != nil {
+				return false, err
+			}
+			var taken []string
+			for i, name := range fk.Parent {
+				if slices.Contains(assigned, name) {
+					taken = append(taken, fk.Columns[i])
+				}
+			}
+			if ok, err := back(child, taken, depth-1); !ok || err != nil {
+				return false, err
+			}
+		}
+		return true, nil
+	}
+	const deepest = 20 // tables, beyond which they probably refer to each other
+	return back(c.Table, c.SetNames(), deepest)
+}

@@ -106,6 +106,7 @@ type Change struct {
 	Into      *Into    // where the rows go that are deleted; nil if nowhere
 	Acts      []*Act   // changes of other tables that come before it in each batch; see Cascade
 	NotKept   string   // why there are none, though the database follows references from its rows
+	Back      bool     // what the database changes elsewhere along with it comes back with an undo; see FollowedBack
 	Listed    bool     // the batch has listed and locked the rows that it concerns
 	Locked    bool     // its rows are locked and listed before others are changed that refer to them
 	ByIndex   bool     // it finds its rows by what others are listed, and there is an index for that

@@ -63,7 +63,7 @@ func TestCascadesKept(t *testing.T) {
 		if len(p.Steps[0].Acts) < 7 || p.Total <= p.Steps[0].Changes {
 			t.Errorf("%+v", p)
 		}
-		for i, args := range [][]string{{"--batch", "3", "--accept", fmt.Sprint(p.Total)}, {"--method", "single", "--accept", "any"}, {"--method", "roster", "--batch", "2", "--accept", "any"}, append(d.workers(3), "--accept", "any")} {
+		for i, args := range [][]string{{"--batch", "3", "--rehearse", "--accept", fmt.Sprint(p.Total)}, {"--method", "single", "--accept", "any"}, {"--method", "roster", "--batch", "2", "--accept", "any"}, append(d.workers(3), "--accept", "any")} {
 			what := strings.Join(args, " ")
 			d.must(0, append([]string{"run", "--sql", sql, "--again"}, args...)...)
 			run := d.lastRun()
@@ -412,6 +412,43 @@ func TestCascadePrivileges(t *testing.T) {
 		clerk.must(0, "undo", "1")
 		if got := d.one("SELECT count(*) FROM "+table("visit")) + d.one("SELECT count(*) FROM "+table("notice")+" WHERE quay_id IS NOT NULL"); got != "2020" {
 			t.Errorf("%s are back", got)
+		}
+	})
+}
+
+// TestFollowedBack: references that take up new values take up the old ones in an undo; what
+// a new value clears stays cleared, and is refused.
+func TestFollowedBack(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		make := func(d *database, rule string) {
+			d.exec("CREATE TABLE quay (id integer PRIMARY KEY, code varchar(20) NOT NULL UNIQUE)",
+				"CREATE TABLE berth (id integer PRIMARY KEY, quay_code varchar(20) UNIQUE, CONSTRAINT a FOREIGN KEY (quay_code) REFERENCES quay (code) ON UPDATE CASCADE)",
+				"CREATE TABLE visit (id integer PRIMARY KEY, berth_code varchar(20), CONSTRAINT b FOREIGN KEY (berth_code) REFERENCES berth (quay_code) ON UPDATE "+rule+")",
+				"INSERT INTO quay SELECT i, concat('q', i) FROM "+d.numbers(40), "INSERT INTO berth SELECT id, code FROM quay WHERE id % 2 = 0", "INSERT INTO visit SELECT id * 10, quay_code FROM berth")
+			if d.engine == "sqlite" {
+				d.db.SetMaxOpenConns(1)
+				d.exec("PRAGMA foreign_keys = on")
+			}
+		}
+		tables := []string{"quay", "berth", "visit"}
+		sql := "UPDATE quay SET code = concat(code, '-x') WHERE id > 10"
+		plain := fresh(t, d.engine)
+		make(plain, "CASCADE")
+		plain.exec(sql)
+		make(d, "CASCADE")
+		before := d.dumpAll(tables)
+		o := d.must(0, "run", "--sql", sql, "--accept", "30", "--batch", "7")
+		if !strings.Contains(o.err, "15 rows of berth change with them") {
+			t.Error(o.err)
+		}
+		same(t, "run", d.dumpAll(tables), plain.dumpAll(tables))
+		d.must(0, "verify", "1")
+		d.must(0, "undo", "1", "--batch", "9")
+		same(t, "undone", d.dumpAll(tables), before)
+		d.exec("DROP TABLE visit", "DROP TABLE berth", "DROP TABLE quay")
+		make(d, "SET NULL")
+		if o := d.must(3, "run", "--sql", sql, "--accept", "30", "--again"); !strings.Contains(o.err, "--despite cascade") {
+			t.Error(o.err)
 		}
 	})
 }

@@ -201,7 +201,7 @@ func (r reference) from(c *change.Change) *change.Query {
 func cascades(event, action string) func(look) []Question {
 	return func(l look) (out []Question) {
 		for _, r := range l.references() {
-			if r.event == event && r.action == action && len(l.c.Acts) == 0 {
+			if r.event == event && r.action == action && len(l.c.Acts) == 0 && !(event == "update" && l.c.Back) {
 				out = append(out, r.question(l.c))
 			}
 		}
@@ -217,6 +217,16 @@ func (r reference) question(c *change.Change) Question {
 		why = " (" + c.NotKept + ")"
 	}
 	return Question{From: r.from(c), Quick: true, args: []any{r.From(), r.event, strings.ToLower(r.action), why}}
+}
+
+// following are rows elsewhere that change with those concerned, and back with them.
+func following(l look) (out []Question) {
+	for _, r := range l.references() {
+		if l.c.Back && r.event == "update" && r.follows() {
+			out = append(out, Question{From: r.from(l.c), args: []any{r.From()}})
+		}
+	}
+	return out
 }
 
 // losing are rows elsewhere whose reference is taken from them.

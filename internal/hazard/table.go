@@ -72,6 +72,7 @@ var table = []Hazard{
 	{Cascade, Refusal, true, "{rows} of %s go with them (on %s %s); undo cannot put that back%s: --despite " + Cascade + " if it is meant", nil, cascades("delete", "CASCADE")},
 	{Cascade, Refusal, true, "{rows} of %s change with them (on %s %s); undo cannot put that back%s: --despite " + Cascade + " if it is meant", nil, cascades("update", "CASCADE")},
 	{Cascade, Refusal, true, "{rows} of %s lose their reference to them (on %s %s); undo cannot put that back%s: --despite " + Cascade + " if it is meant", nil, losing},
+	{"follows", Note, false, "{rows} of %s change with them (on update cascade), and back with them in an undo", nil, following},
 	{"referenced", Warning, false, "{rows} of %s refer to rows concerned (%s): the database will refuse those", nil, referenced},
 	{"trigger", Note, false, "trigger %s (%s) fires for {n} rows; what it changes elsewhere is not kept", nil, triggers},
 

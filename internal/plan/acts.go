@@ -18,6 +18,9 @@ import (
 // that refer to those deleted.
 func (p *Plan) follow(ctx context.Context, c *change.Change, look change.Catalogue) error {
 	acts, why, err := change.Cascade(c, look)
+	if err == nil {
+		c.Back, err = change.FollowedBack(c, look)
+	}
 	var nf *engine.NotFoundError
 	var rf *engine.RefusedError
 	switch {

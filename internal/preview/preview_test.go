@@ -56,7 +56,7 @@ func TestLook(t *testing.T) {
 		want string
 		rows int64
 	}{
-		{"UPDATE quay SET id = 9 WHERE id = 1", "cascade", 2},
+		{"UPDATE quay SET id = 9 WHERE id = 1", "follows", 2},
 		{"DELETE FROM quay WHERE id = 2", "referenced", 1},
 		{"UPDATE quay SET code = 'a' WHERE id IN (2, 3)", "unique-collision", -2},
 		{"UPDATE quay SET depth = rate.depth FROM rate WHERE rate.quay_id = quay.id", "ambiguous-source", 1},

@@ -113,36 +113,15 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	if c, err = staged(ctx, db, tx, c); err != nil {
 		return nil, err
 	}
-	var kept *change.Kept
+	var kept []*change.Kept // the step's own, and then its acts'
 	if keep {
-		kept = change.NewKept(db.LedgerTable("rehearsal"), c)
-		if p, ok := db.(engine.Packer); ok && p.Packs(kept) {
-			kept.Packed = db.LedgerTable("rehearsal_packed")
-		}
-		setup, err := db.LedgerSetup(ctx)
-		if err != nil {
+		if kept, err = rehearsalTables(ctx, db, tx, c); err != nil {
 			return nil, err
-		}
-		texts := append(setup, db.KeptTable(kept)...)
-		if ddl, ok := db.(engine.DDLCommitter); ok && ddl.DDLCommits() { // a temporary table does not
-			if kept.Packed != "" { // and has no views
-				texts = texts[:1]
-			}
-			for i := range texts {
-				texts[i] = strings.Replace(texts[i], "CREATE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)
-			}
-		}
-		for _, text := range texts {
-			if _, err := tx.Exec(ctx, text); err != nil {
-				return nil, fmt.Errorf("making a table for the rehearsal: %w", err)
-			}
 		}
 	}
-	before := int64(0)
-	if keep {
-		if before, err = db.Stored(ctx, tx, cmp.Or(kept.Packed, kept.Table)); err != nil {
-			return nil, err
-		}
+	before, err := stored(ctx, db, tx, kept)
+	if err != nil {
+		return nil, err
 	}
 	teller, tells := db.(engine.LockTeller)
 	var own map[string]int // for the table just made
@@ -159,7 +138,7 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 		}
 	}
 	begun := time.Now()
-	e, err := engine.Batch(ctx, db, tx, c, kept, r, 0)
+	e, err := carried(ctx, db, tx, c, kept, r)
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +177,7 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 		x.Records = float64(x.Log.Records) / changed
 	}
 	if keep {
-		after, err := db.Stored(ctx, tx, cmp.Or(kept.Packed, kept.Table))
+		after, err := stored(ctx, db, tx, kept)
 		if err != nil {
 			return nil, err
 		}
@@ -208,6 +187,77 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 		}
 	}
 	return x, nil
+}
+
+// carried carries out the batch, with the acts of the change.
+func carried(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change, kept []*change.Kept, r change.Range) (engine.Effect, error) {
+	switch {
+	case len(kept) == 0:
+		return engine.Batch(ctx, db, tx, c, nil, r, 0)
+	case len(c.Acts) == 0:
+		return engine.Batch(ctx, db, tx, c, kept[0], r, 0)
+	}
+	x, err := change.NewCompound(c, c.Acts, func(n int) string { return engine.ListTable(db, 0, n) })
+	if err != nil {
+		return engine.Effect{}, err
+	}
+	for i, p := range x.Parts {
+		p.Kept = kept[i+1]
+	}
+	return engine.Carry(ctx, db, tx, x, kept[0], r, 0)
+}
+
+// rehearsalTables makes kept-values tables for a rehearsal: for the change and its acts.
+func rehearsalTables(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change) ([]*change.Kept, error) {
+	setup, err := db.LedgerSetup(ctx)
+	if err != nil {
+		return nil, err
+	}
+	ddl, ok := db.(engine.DDLCommitter)
+	temporary := ok && ddl.DDLCommits() // a temporary table does not
+	var out []*change.Kept
+	add := func(name string, of *change.Change) {
+		kept := change.NewKept(db.LedgerTable(name), of)
+		if p, ok := db.(engine.Packer); ok && p.Packs(kept) {
+			kept.Packed = db.LedgerTable(name + "_packed")
+		}
+		if len(c.Acts) > 0 {
+			kept.Numbers = db.LedgerTable("rehearsal")
+		}
+		texts := db.KeptTable(kept)
+		if temporary && kept.Packed != "" { // temporary tables have no views
+			texts = texts[:1]
+		}
+		for _, text := range texts {
+			if temporary {
+				text = strings.Replace(text, "CREATE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)
+			}
+			setup = append(setup, text)
+		}
+		out = append(out, kept)
+	}
+	add("rehearsal", c)
+	for i, a := range c.Acts {
+		add(fmt.Sprintf("rehearsal_%d", i+1), a.Change)
+	}
+	for _, text := range setup {
+		if _, err := tx.Exec(ctx, text); err != nil {
+			return nil, fmt.Errorf("making a table for the rehearsal: %w", err)
+		}
+	}
+	return out, nil
+}
+
+// stored is how many bytes are kept.
+func stored(ctx context.Context, db engine.DB, tx *engine.Tx, kept []*change.Kept) (sum int64, err error) {
+	for _, k := range kept {
+		n, err := db.Stored(ctx, tx, cmp.Or(k.Packed, k.Table))
+		if err != nil {
+			return 0, err
+		}
+		sum += n
+	}
+	return sum, nil
 }
 
 // staged makes what the change looks up, where that is read once, and gives the
