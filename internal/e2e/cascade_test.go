@@ -452,3 +452,29 @@ func TestFollowedBack(t *testing.T) {
 		}
 	})
 }
+
+// TestCascadesOfSQLite: references are compared by the collation of what they refer to, and
+// not followed where the URL says so.
+func TestCascadesOfSQLite(t *testing.T) {
+	d := fresh(t, "sqlite")
+	d.exec("CREATE TABLE quay (code text PRIMARY KEY COLLATE NOCASE NOT NULL, n integer) WITHOUT ROWID", "CREATE TABLE Berth (id integer PRIMARY KEY, quay_code TEXT REFERENCES QUAY (Code) ON DELETE CASCADE)",
+		"CREATE TABLE \"visit log\" (a blob NOT NULL, berth INT REFERENCES berth ON DELETE CASCADE, PRIMARY KEY (a)) WITHOUT ROWID",
+		"INSERT INTO quay VALUES ('North', 1), ('south', 2), ('', 3)", "INSERT INTO berth VALUES (1, 'NORTH'), (2, 'north'), (3, 'South'), (4, NULL), (5, '')", "INSERT INTO \"visit log\" VALUES (x'', 1), (x'00', 2), (x'01', 3), (x'02', 5), (x'03', NULL)")
+	tables := []string{"quay", "berth", "\"visit log\""}
+	before := d.dumpAll(tables)
+	d.must(0, "run", "--sql", "DELETE FROM quay WHERE n <> 2", "--accept", "8", "--batch", "1")
+	if got := fmt.Sprint(d.lines("SELECT id FROM berth ORDER BY id"), d.lines("SELECT hex(a) FROM \"visit log\" ORDER BY a")); got != "[3 4] [01 03]" {
+		t.Error(got)
+	}
+	d.must(0, "verify", "1")
+	d.must(0, "undo", "1", "--batch", "2")
+	same(t, "undone", d.dumpAll(tables), before)
+	if o := d.must(3, "run", "--sql", "DELETE FROM quay WHERE n <> 2", "--accept", "any", "--again", "--keep", "none"); !strings.Contains(o.err, "3 rows of Berth") && !strings.Contains(o.err, "rows of Berth go with them") {
+		t.Error(o.err)
+	}
+
+	off := within(t, "run", "--db", d.url+"?foreign_keys=off", "--sql", "DELETE FROM quay WHERE n <> 2", "--accept", "2", "--again")
+	if off.status != 0 || d.one("SELECT count(*) FROM berth") != "5" {
+		t.Errorf("exit status %d\n%s%s", off.status, off.out, off.err)
+	}
+}

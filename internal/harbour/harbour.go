@@ -55,7 +55,7 @@ func WriteJobs(dir string, d sqltext.Dialect) ([]string, error) {
 }
 
 // Tables are the demo's tables in the order in which they are made.
-var Tables = []string{"quay", "berth", "tariff", "vessel", "visit", "cargo_line", "notice", "setting"}
+var Tables = []string{"quay", "berth", "tariff", "vessel", "visit", "cargo_line", "notice", "setting", "bollard", "inspection", "crane"}
 
 // schema holds {key} where SQLite needs INTEGER for a row's number.
 var schema = []string{
@@ -67,6 +67,12 @@ var schema = []string{
 	`CREATE TABLE cargo_line (visit_id integer NOT NULL, line_no integer NOT NULL, goods varchar(30) NOT NULL, tonnes numeric(9,3) NOT NULL, PRIMARY KEY (visit_id, line_no))`,
 	`CREATE TABLE notice (id {key} PRIMARY KEY, slug varchar(60) NOT NULL UNIQUE, title varchar(120) NOT NULL, body text)`,
 	`CREATE TABLE setting (name varchar(60) PRIMARY KEY NOT NULL, value text)`,
+	`CREATE TABLE bollard (id {key} PRIMARY KEY, berth_no {ref} NOT NULL, load_tonnes integer NOT NULL, FOREIGN KEY (berth_no) REFERENCES berth (berth_no) ON DELETE CASCADE)`,
+	`CREATE INDEX bollard_by_berth ON bollard (berth_no)`,
+	`CREATE TABLE inspection (id {key} PRIMARY KEY, bollard_id {ref} NOT NULL, inspected_on date NOT NULL, finding varchar(40), FOREIGN KEY (bollard_id) REFERENCES bollard (id) ON DELETE CASCADE)`,
+	`CREATE INDEX inspection_by_bollard ON inspection (bollard_id)`,
+	`CREATE TABLE crane (id {key} PRIMARY KEY, name varchar(40) NOT NULL, berth_no {ref}, FOREIGN KEY (berth_no) REFERENCES berth (berth_no) ON DELETE SET NULL)`,
+	`CREATE INDEX crane_by_berth ON crane (berth_no)`,
 }
 
 // Load makes the tables and fills them. On PostgreSQL they go into the schema
@@ -75,12 +81,12 @@ func Load(ctx context.Context, s *engine.Session, d sqltext.Dialect, seed uint64
 	if rows < Least || rows > Most {
 		return fmt.Errorf("--rows %d: the demo can have %d to %d visits", rows, Least, Most)
 	}
-	types := strings.NewReplacer("{key}", "bigint")
+	types := strings.NewReplacer("{key}", "bigint", "{ref}", "bigint")
 	switch d {
 	case sqltext.SQLite:
-		types = strings.NewReplacer("{key}", "INTEGER")
+		types = strings.NewReplacer("{key}", "INTEGER", "{ref}", "INTEGER")
 	case sqltext.MariaDB: // a reference has the very type that it refers to; datetime knows no zone either
-		types = strings.NewReplacer("{key}", "integer", "timestamp", "datetime")
+		types = strings.NewReplacer("{key}", "integer", "{ref}", "integer", "timestamp", "datetime")
 	}
 	tx, err := s.Start(ctx)
 	if err != nil {

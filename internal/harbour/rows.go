@@ -67,8 +67,33 @@ func (g *generator) table(name string) next {
 		return g.cargo()
 	case "notice":
 		return count(max(60, g.rows/100), g.notice)
+	case "setting":
+		return count(40, g.setting)
+	case "bollard":
+		return count(bollards, func(i int) []any { return []any{i, 101 + (i-1)%(10*len(quays)), 20 + 5*g.r.IntN(9)} })
+	case "inspection":
+		return count(3*bollards, g.inspection)
 	}
-	return count(40, g.setting)
+	return count(30, g.crane)
+}
+
+// bollards are six at each berth.
+var bollards = 60 * len(quays)
+
+func (g *generator) inspection(i int) []any {
+	var finding any
+	if g.one(4) {
+		finding = pick(g, []string{"rust", "loose anchor", "crack in the base", ""})
+	}
+	return []any{i, (i-1)/3 + 1, start.AddDate(0, g.r.IntN(60), 0).Format("2006-01-02"), finding}
+}
+
+func (g *generator) crane(i int) []any {
+	var berth any
+	if !g.one(5) {
+		berth = 101 + g.r.IntN(10*len(quays))
+	}
+	return []any{i, "Crane " + strconv.Itoa(i), berth}
 }
 
 func (g *generator) berth(i int) []any {

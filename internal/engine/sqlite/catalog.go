@@ -224,6 +224,10 @@ func (db *DB) references(ctx context.Context, t *change.Table) error {
 		return err
 	}
 	rows.Close()
+	var followed bool
+	if err := db.pool.QueryRowContext(ctx, "PRAGMA foreign_keys").Scan(&followed); err != nil || !followed {
+		return err
+	}
 	refs, err := db.pool.QueryContext(ctx, `SELECT m.name, f.id, f."from", coalesce(f."to", ''), f.on_update, f.on_delete FROM sqlite_schema AS m, pragma_foreign_key_list(m.name) AS f
 		WHERE m.type = 'table' AND lower(f."table") = lower(?) ORDER BY m.name, f.id, f.seq`, t.Name)
 	if err != nil {
