@@ -288,6 +288,9 @@ func (b *builder) fields() error {
 	}
 	if spec.Delete {
 		c.Verb, c.Into, c.everywhere = sqltext.Delete, spec.Into, spec.Everywhere
+		if c.Into != nil && c.Into.Copied {
+			c.Verb = sqltext.Insert
+		}
 		return nil
 	}
 	for _, f := range spec.Set {

@@ -329,13 +329,13 @@ func (x *cascade) order() string {
 	return ""
 }
 
-// FollowedBack reports whether all that the database changes in other tables, when the
-// change assigns columns that they refer to, changes back when an undo assigns the old
-// values: each reference takes up the new value, over whatever number of tables, and none
-// is cleared by it.
-func FollowedBack(c *Change, tables Catalogue) (bool, error) {
+// FollowedBack gives the tables that the database changes as well when the change assigns
+// columns that they refer to, and whether all of that changes back when an undo assigns the
+// old values: each reference takes up the new value, over whatever number of tables, and
+// none is cleared by it.
+func FollowedBack(c *Change, tables Catalogue) (reached []string, all bool, err error) {
 	if c.Verb != sqltext.Update {
-		return false, nil
+		return nil, false, nil
 	}
 	var back func(t *Table, assigned []string, depth int) (bool, error)
 	back = func(t *Table, assigned []string, depth int) (bool, error) {
@@ -343,6 +343,7 @@ func FollowedBack(c *Change, tables Catalogue) (bool, error) {
 			if !follows(fk.OnUpdate) || !slices.ContainsFunc(fk.Parent, func(name string) bool { return slices.Contains(assigned, name) }) {
 				continue
 			}
+			reached = append(reached, fk.Table)
 			if fk.OnUpdate != "CASCADE" || fk.Own(t) || depth == 0 {
 				return false, nil
 			}
@@ -367,5 +368,6 @@ func FollowedBack(c *Change, tables Catalogue) (bool, error) {
 		return true, nil
 	}
 	const deepest = 20 // tables, beyond which they probably refer to each other
-	return back(c.Table, c.SetNames(), deepest)
+	all, err = back(c.Table, c.SetNames(), deepest)
+	return reached, all, err
 }

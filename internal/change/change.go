@@ -103,9 +103,10 @@ type Change struct {
 	Loaded    bool     // From holds new values that were computed outside, one row each
 	Lookup    *Lookup  // From is made by a kind of step that looks values up; nil if not
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
-	Into      *Into    // where the rows go that are deleted; nil if nowhere
+	Into      *Into    // where the rows go that are deleted, or that are put there as well; nil if nowhere
 	Acts      []*Act   // changes of other tables that come before it in each batch; see Cascade
 	NotKept   string   // why there are none, though the database follows references from its rows
+	Reached   []string // tables that the database changes along with it, over others as well
 	Back      bool     // what the database changes elsewhere along with it comes back with an undo; see FollowedBack
 	Listed    bool     // the batch has listed and locked the rows that it concerns
 	Locked    bool     // its rows are locked and listed before others are changed that refer to them
@@ -182,10 +183,13 @@ func (c *Change) TargetSQL() string {
 
 // Does is what the change does with its rows, in a word.
 func (c *Change) Does() string {
-	if c.Into != nil {
-		return "move"
+	switch {
+	case c.Into == nil:
+		return c.Verb.String()
+	case c.Verb == sqltext.Insert:
+		return "copy"
 	}
-	return c.Verb.String()
+	return "move"
 }
 
 // SetNames lists the columns assigned.

@@ -13,6 +13,7 @@ import (
 type Into struct {
 	Table   *Table
 	Make    bool      // it is not there yet: the run makes it
+	Copied  bool      // the rows stay in their own table as well
 	Cleared bool      // a change before this one deletes rows there that have the same keys
 	Pairs   []Pair    // columns that are in both
 	Key     []*Column // of Table, for each column of the key of the rows' own table
@@ -242,6 +243,24 @@ func Withdraw(c *Change, kept *Kept, from, to int64) *Query {
 		q.Add(" FROM ", kept.Table, " AS k JOIN ", table, " AS jugatum_i ON ").same(there, landed)
 		q.Add(" JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ")
 		back().Add(" WHERE ").seq(kept, from, to).Add(")")
+	}
+	return q
+}
+
+// Uncopy is the statement that takes rows out of the other table again that were put there
+// as well, as far as they are still as they were: the kept rows after from, up to to.
+func Uncopy(c *Change, kept *Kept, from, to int64) *Query {
+	there, landed := c.landed(kept)
+	q := &Query{D: c.D}
+	table := there.Table.SQL(c.D)
+	switch c.D {
+	case sqltext.MariaDB:
+		q.Add("DELETE jugatum_i FROM ", kept.Table, " AS k STRAIGHT_JOIN ", table, " AS jugatum_i ON ").same(there, landed).Add(" WHERE ").seq(kept, from, to)
+	case sqltext.PostgreSQL:
+		q.Add("DELETE FROM ", table, " AS jugatum_i USING ", kept.Table, " AS k WHERE ").seq(kept, from, to).Add(" AND ").same(there, landed)
+	default:
+		q.Add("DELETE FROM ", table, " WHERE ").amongQuery(there.Ref, c.Into.Key).Add("(SELECT ").Columns("jugatum_i", c.Into.Key)
+		q.Add(" FROM ", kept.Table, " AS k JOIN ", table, " AS jugatum_i ON ").same(there, landed).Add(" WHERE ").seq(kept, from, to).Add(")")
 	}
 	return q
 }

@@ -15,6 +15,9 @@ func (b *builder) once() error {
 		return nil
 	}
 	if c.Verb != sqltext.Update {
+		if c.Verb == sqltext.Insert {
+			return b.failf("once", "rows that are copied have no column that could be marked; leave it out, present = \"keep\" copies none twice")
+		}
 		return b.failf("once", "rows that are deleted cannot be deleted again; leave it out")
 	}
 	col, err := b.column("once", b.token(name))

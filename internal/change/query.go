@@ -285,6 +285,9 @@ func (q *Query) NewValue(c *Change, s Set) *Query {
 // the old one.
 func (q *Query) Statement(c *Change, r Range) *Query {
 	q.With(c, false)
+	if c.Verb == sqltext.Insert { // the other table may not be there yet
+		return q.Add("SELECT 1").Source(c, r)
+	}
 	if q.D == sqltext.MariaDB {
 		return q.statementMariaDB(c, r)
 	}

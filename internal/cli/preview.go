@@ -142,6 +142,8 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 		verb = "would be deleted"
 	case "move":
 		verb = "would move to " + term.Clean(s.Move.To)
+	case "copy":
+		verb = "would be copied to " + term.Clean(s.Move.To)
 	}
 	total := term.Count(s.TableRows)
 	if s.Estimated {

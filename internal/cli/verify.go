@@ -106,7 +106,10 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 		}
 		if s.Kept >= 0 {
 			with := "the table"
-			if s.To != "" {
+			switch {
+			case s.Copied:
+				with = term.Clean(s.To)
+			case s.To != "":
 				with += " and with " + term.Clean(s.To)
 			}
 			if s.Mismatched == 0 {

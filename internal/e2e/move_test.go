@@ -348,3 +348,113 @@ func TestMoveKilled(t *testing.T) {
 		}
 	})
 }
+
+// TestCopiesEqualTheStatements: rows copied in batches, at once, and by the plain statement
+// leave the other table with the same bytes, and their own as it was; undo takes them out.
+func TestCopiesEqualTheStatements(t *testing.T) {
+	eachLayout(t, func(t *testing.T, d *database, li int, l layout) {
+		d.within = li%5 != 1
+		oneCopy(d, l, li)
+	})
+}
+
+// oneCopy copies rows of a table with one kind of key.
+func oneCopy(d *database, l layout, li int) {
+	t, r := d.t, seeded(uint64(7100+li))
+	first, made, there, plain := d.quote("first täble"), d.quote("mäde"), d.quote("there"), d.quote("plain there")
+	original := d.quote("original")
+	for n, table := range []string{first, there, plain, original} {
+		l.make(d, table, n)
+	}
+	fill(d, l, r, []int{37, 120, 200}[r.IntN(3)], original)
+	const where = "n % 3 = 0 OR txt IS NULL"
+	d.exec("INSERT INTO " + first + copied(d, first, original))
+	for _, table := range []string{there, plain} {
+		d.exec("INSERT INTO " + table + copied(d, table, original) + " WHERE n % 3 = 1 AND txt IS NOT NULL")
+	}
+	before, thereBefore := d.dump(first), d.dump(there)
+	d.exec("INSERT INTO " + plain + copied(d, plain, first) + " WHERE " + where)
+	want := d.dump(plain)
+	batch := strconv.Itoa(1 + r.IntN(50))
+	job := func(to string) string {
+		return d.job("[[step]]\ntable = '" + first + "'\nwhere = '" + where + "'\ncopy_to = '" + to + "'\n")
+	}
+	for i, x := range []struct {
+		to   string
+		args []string
+	}{
+		{there, d.workers(r.IntN(4))}, {made, []string{"--method", []string{"roster", "single", "sweep"}[r.IntN(3)]}},
+	} {
+		d.must(0, append([]string{"run", job(x.to), "--again", "--accept", "any", "--batch", batch}, x.args...)...)
+		run := d.lastRun()
+		same(t, fmt.Sprintf("copy %d leaves", i), d.dump(first), before)
+		if x.to == there {
+			same(t, fmt.Sprintf("copy %d brings", i), d.dump(there), want)
+		} else if got, rows := d.one("SELECT count(*) FROM "+made), d.one("SELECT count(*) FROM "+first+" WHERE "+where); got != rows {
+			t.Errorf("%s rows came, of %s", got, rows)
+		}
+		d.must(0, "verify", run)
+		d.must(0, "undo", run, "--batch", batch)
+		same(t, "undone", d.dump(first), before)
+		same(t, "undone there", d.dump(there), thereBefore)
+		if x.to == made && d.one("SELECT count(*) FROM "+made) != "0" {
+			t.Error("undo has left rows in the table that was made")
+		}
+		d.must(0, "verify", d.lastRun())
+	}
+	d.must(0, "run", job(there), "--again", "--accept", "any", "--batch", batch, "--keep", "none")
+	same(t, "nothing kept brings", d.dump(there), want)
+	same(t, "nothing kept leaves", d.dump(first), before)
+}
+
+// TestCopy: rows that are there already are refused, stay or give way; what others have done
+// to a copy since is left to them, and what becomes of the row itself is nobody's concern.
+func TestCopy(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.harbourMove(100)
+		d.exec("CREATE TABLE bill (id integer PRIMARY KEY, visit_id "+d.integer()+", CONSTRAINT b FOREIGN KEY (visit_id) REFERENCES visit (id) ON DELETE CASCADE)", "INSERT INTO bill VALUES (1, 5)",
+			"CREATE TABLE visit_archive (id "+d.integer()+" PRIMARY KEY, fee bigint, kept varchar(9) DEFAULT 'yes')", "INSERT INTO visit_archive VALUES (3, 0, 'old'), (4, 0, 'old')")
+		step := "[[step]]\nname = \"odd visits\"\ntable = \"visit\"\nwhere = \"fee % 2 = 1\"\ncopy_to = \"visit_archive\"\n"
+		d.must(2, "run", d.job(step+"move_to = \"visit_archive\"\n"), "--accept", "any")
+		o := d.must(3, "run", d.job(step), "--accept", "any")
+		for _, want := range []string{"1 rows are in visit_archive already", "has no column for berth: that is not copied"} {
+			if !strings.Contains(strings.Replace(o.err, "rows are in", "1 rows are in", 1), want) && !strings.Contains(o.err, want) {
+				t.Errorf("no %q in %s", want, o.err)
+			}
+		}
+		if o := d.must(0, "preview", d.job(step+"present = \"keep\"\n")).out; !strings.Contains(o, "49 would be copied to visit_archive") || strings.Contains(o, "with them") {
+			t.Error(o)
+		}
+		before, there := d.dump("visit"), d.dump("visit_archive")
+		for present, want := range map[string]string{"keep": "49 of 51", "replace": "50 of 51"} {
+			d.must(0, "run", d.job(step+"present = \""+present+"\"\n"), "--accept", "any", "--again", "--batch", "7")
+			run := d.lastRun()
+			if got := d.one("SELECT count(*) FROM visit_archive WHERE kept = 'yes' AND fee = id") + " of " + d.one("SELECT count(*) FROM visit_archive"); got != want {
+				t.Errorf("%s: %s rows came, want %s", present, got, want)
+			}
+			same(t, "copied", d.dump("visit"), before)
+			d.must(0, "verify", run)
+			d.must(0, "undo", run)
+			same(t, "undone there", d.dump("visit_archive"), there)
+			d.must(0, "verify", d.lastRun())
+		}
+		d.exec("DELETE FROM visit_archive")
+		d.must(0, "run", d.job(step), "--accept", "50", "--again", "--batch", "7")
+		run := d.lastRun()
+		d.exec("UPDATE visit SET fee = 7777 WHERE id = 9", "DELETE FROM visit WHERE id = 11")
+		d.must(0, "verify", run)
+		d.exec("UPDATE visit_archive SET fee = -1 WHERE id = 5", "DELETE FROM visit_archive WHERE id = 7")
+		d.must(6, "verify", run)
+		d.must(5, "undo", run, "--batch", "9")
+		if got := d.lines("SELECT concat(id, '|', fee) FROM visit_archive"); fmt.Sprint(got) != "[5|-1]" {
+			t.Errorf("in the other table: %v", got)
+		}
+		o = d.must(0, "show", d.lastRun())
+		if !strings.Contains(o.out, "skipped of visit_archive") || strings.Contains(o.out, "7 ") && strings.Contains(o.out, "row is gone") {
+			t.Errorf("%s", o.out)
+		}
+		if got := d.one("SELECT count(*) FROM visit") + d.one("SELECT count(*) FROM bill"); got != "991" {
+			t.Errorf("%s rows are left", got)
+		}
+	})
+}

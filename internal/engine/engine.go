@@ -59,7 +59,8 @@ type DB interface {
 
 	// Batch changes the rows of r within the transaction and, if kept is not
 	// nil, keeps their old and new values there, numbered from base+1 on. Rows that
-	// are to move it puts into the other table, as many as it deletes.
+	// are to move it puts into the other table, as many as it deletes; those that are
+	// to be copied, as many as it finds.
 	Batch(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (Effect, error)
 
 	// Measure carries out one statement that changes rows and tells its effect;

@@ -40,12 +40,12 @@ type Choice struct {
 	Kills   int // how often the run is killed, where the runner can
 
 	Fill int // columns are filled from other rows, in this way
-	Move int // rows are moved to another table: 1 of no such keys, 2 and 3 with some, which stay or give way
+	Move int // rows are moved to another table: 1 of no such keys, 2 and 3 with some, which stay or give way; 4 to 6 are copied likewise
 }
 
 // most is the largest value of each field of a Choice that is chosen by chance.
 var most = map[string]int{"Key": 10, "Rows": 40, "Parts": 3, "Trigger": 6, "Child": 7, "Unique": 3, "Check": 2, "Index": 1, "Values": 3,
-	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 7, "Move": 3}
+	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 7, "Move": 6}
 
 // rare are fields that are 0 in most cases, so that what they bring about is
 // not hidden by refusals for another reason: one case in so many has another value.

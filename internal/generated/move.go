@@ -12,7 +12,7 @@ func (b *builder) archive() {
 		return
 	}
 	b.do("CREATE TABLE arch (%s)", b.columns)
-	if only := b.by("", "ONLY ", ""); b.Move > 1 {
+	if only := b.by("", "ONLY ", ""); b.Move != 1 && b.Move != 4 {
 		if b.partitioned() {
 			only = ""
 		}
@@ -50,11 +50,18 @@ func (b *builder) moving(where string) {
 	}
 	b.SQL = fmt.Sprintf("INSERT INTO arch (%s) SELECT %s FROM t%s; DELETE FROM t%s", b.stored(""), b.stored("t."), where, where)
 	b.Job = "[[step]]\ntable = 't'\nmove_to = 'arch'\n"
+	if b.Move > 3 {
+		b.SQL, _, _ = strings.Cut(b.SQL, ";")
+		b.Job = "[[step]]\ntable = 't'\ncopy_to = 'arch'\n"
+	}
 	switch b.Move {
+	case 5:
+		b.Job += "present = 'keep'\n"
+		b.SQL = fmt.Sprintf("INSERT INTO arch (%s) SELECT %s FROM t%s", b.stored(""), b.stored("t."), and(where, "NOT EXISTS (SELECT 1 FROM arch WHERE "+match+")"))
 	case 2:
 		b.Job += "present = 'keep'\n"
 		b.SQL = "DELETE FROM t" + and(where, "EXISTS (SELECT 1 FROM arch WHERE "+match+")") + "; " + b.SQL
-	case 3:
+	case 3, 6:
 		b.Job += "present = 'replace'\n"
 		b.SQL = "DELETE FROM arch WHERE EXISTS (SELECT 1 FROM t" + and(where, match) + "); " + b.SQL
 	}

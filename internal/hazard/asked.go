@@ -169,6 +169,9 @@ func (r reference) follows() bool {
 }
 
 func (l look) references() (out []reference) {
+	if l.c.Verb == sqltext.Insert { // nothing becomes of the rows themselves
+		return nil
+	}
 	for _, fk := range l.c.Table.ReferredBy {
 		r := reference{ForeignKey: fk, event: "delete", action: fk.OnDelete}
 		if l.c.Verb == sqltext.Update {

@@ -176,11 +176,21 @@ func followedSources(l look) (out [][]any) {
 	if way == "" {
 		return nil
 	}
+	reached := map[string]string{} // tables, however far, and how
+	for _, name := range l.c.Reached {
+		reached[strings.ToLower(name)] = "by way of others"
+	}
+	for _, a := range l.c.Acts {
+		reached[strings.ToLower(a.Change.Table.Name)] = a.Name()
+	}
+	for _, r := range l.references() {
+		if r.follows() {
+			reached[strings.ToLower(r.Table)] = r.Name
+		}
+	}
 	for _, name := range l.c.Reads.Tables {
-		for _, r := range l.references() {
-			if r.follows() && strings.EqualFold(r.Table, name) {
-				out = append(out, []any{name, l.c.Table, r.Name, way})
-			}
+		if how, ok := reached[strings.ToLower(name)]; ok {
+			out = append(out, []any{name, l.c.Table, how, way})
 		}
 	}
 	return out
@@ -357,11 +367,14 @@ func triggersThere(l look) (out [][]any) {
 	return out
 }
 
-func lostColumns(l look) [][]any {
-	if l.c.Into == nil || len(l.c.Into.Lost) == 0 {
-		return nil
+// lacked are columns that another table has not, to which rows are moved, or copied.
+func lacked(copied bool) func(look) [][]any {
+	return func(l look) [][]any {
+		if l.c.Into == nil || len(l.c.Into.Lost) == 0 || l.c.Into.Copied != copied {
+			return nil
+		}
+		return one(l.c.Into.Table, strings.Join(l.c.Into.Lost, ", "))
 	}
-	return one(l.c.Into.Table, strings.Join(l.c.Into.Lost, ", "))
 }
 
 func ownColumns(l look) [][]any {

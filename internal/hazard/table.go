@@ -59,7 +59,8 @@ var table = []Hazard{
 	{OthersTable, Refusal, true, "%s belongs to %s, and not to whom %s belongs: the rows would be that user's, whose triggers run with your rights; --despite " + OthersTable + " if they are meant to go there", othersTable, nil},
 	{"row-policy", Warning, false, "row policies of %s hold for this user: they may refuse rows that come, and hide those that are there", policiesThere, nil},
 	{"trigger", Warning, false, "trigger %s (%s) of %s fires for the rows that come: what it makes of them verify does not expect, and undo does not take back", triggersThere, nil},
-	{LostColumns, Refusal, true, "%s has no column for %s, whose values undo alone would have: add it, or --despite " + LostColumns, lostColumns, nil},
+	{LostColumns, Refusal, true, "%s has no column for %s, whose values undo alone would have: add it, or --despite " + LostColumns, lacked(false), nil},
+	{"left-out", Note, false, "%s has no column for %s: that is not copied", lacked(true), nil},
 	{"own-columns", Note, false, "%s of %s: the database fills in what is its default", ownColumns, nil},
 	{"kept-deleted", Note, false, "the rows live on in the kept values that undo needs, also what was to be forgotten; --keep none keeps nothing", keptDeleted, nil},
 
@@ -67,7 +68,7 @@ var table = []Hazard{
 	{"ambiguous-source", Refusal, false, "for {rows} there are several source rows, which give different new values; make the match unique", nil, ambiguous},
 	{"ambiguous-source", Refusal, false, "for {rows} there are several source rows, which give different new values; pick the first by an order that leaves no two alike (pick), or make the match unique", nil, ambiguousFill},
 	{"unmatched", Refusal, false, "{rows} of %s match no row of the source, and unmatched = \"fail\" allows none: add what the source lacks, narrow where, or choose \"leave\" or \"null\"", nil, lost},
-	{"already-there", Refusal, false, "{rows} are in %s already, by their key; present = \"keep\" leaves those that are there, \"replace\" has the moved ones take their place", nil, alreadyThere},
+	{"already-there", Refusal, false, "{rows} are in %s already, by their key; present = \"keep\" leaves those that are there, \"replace\" has the others take their place", nil, alreadyThere},
 	{"unique-collision", Warning, false, "{n} values of the unique index %s would stand more than once", nil, collisions},
 	{Cascade, Refusal, true, "{rows} of %s go with them (on %s %s); undo cannot put that back%s: --despite " + Cascade + " if it is meant", nil, cascades("delete", "CASCADE")},
 	{Cascade, Refusal, true, "{rows} of %s change with them (on %s %s); undo cannot put that back%s: --despite " + Cascade + " if it is meant", nil, cascades("update", "CASCADE")},

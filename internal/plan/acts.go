@@ -19,7 +19,7 @@ import (
 func (p *Plan) follow(ctx context.Context, c *change.Change, look change.Catalogue) error {
 	acts, why, err := change.Cascade(c, look)
 	if err == nil {
-		c.Back, err = change.FollowedBack(c, look)
+		c.Reached, c.Back, err = change.FollowedBack(c, look)
 	}
 	var nf *engine.NotFoundError
 	var rf *engine.RefusedError
@@ -126,7 +126,11 @@ func (p *Plan) acts(ctx context.Context, l *ledger.Ledger, r *ledger.Run, w *run
 // recorded is a change of which only its record is known.
 func (p *Plan) recorded(step, verb string, t *change.Table, columns []string, params map[string]change.Value) *change.Change {
 	c := &change.Change{Step: step, D: p.DB.Dialect(), Verb: sqltext.Update, Table: t, Ref: p.DB.Dialect().Quote(t.Name), Params: params, Recorded: true}
-	if verb != sqltext.Update.String() {
+	switch verb {
+	case sqltext.Update.String():
+	case "copy":
+		c.Verb = sqltext.Insert
+	default: // delete, move
 		c.Verb = sqltext.Delete
 	}
 	for _, name := range columns {

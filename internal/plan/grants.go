@@ -75,7 +75,7 @@ func (p *Plan) Undoable(ctx context.Context) error {
 			return err
 		}
 		lack := slices.Concat(m.Read, m.Ledger, m.Undo)
-		if c.Verb != sqltext.Delete {
+		if c.Verb == sqltext.Update {
 			lack = append(lack, m.Run...)
 		}
 		if len(lack) > 0 {

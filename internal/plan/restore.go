@@ -52,7 +52,7 @@ func (p *Plan) fromRecord(ctx context.Context, r *ledger.Run) error {
 			return fmt.Errorf("step %q of run %d: %w", st.Name, r.ID, err)
 		}
 		c := p.recorded(st.Name, st.Verb, t, st.SetColumns, r.Params)
-		if st.Verb == "move" {
+		if st.Verb == "move" || st.Verb == "copy" {
 			if c.Into, err = p.intoOf(ctx, st, t); err != nil {
 				return err
 			}

@@ -121,7 +121,7 @@ func inner(q *change.Query, c *change.Change, named bool) {
 	}
 	single := !c.From.Empty() && len(key) > 0
 	q.Add("SELECT jugatum_m.*, ")
-	if c.Verb == sqltext.Delete {
+	if c.Verb != sqltext.Update {
 		q.Add("1 = 1")
 	} else {
 		q.Add("1 = 0")
@@ -145,7 +145,7 @@ func inner(q *change.Query, c *change.Change, named bool) {
 		q.Add(sep, c.Ref, ".", c.D.Quote(k.Name), fmt.Sprintf(" AS k%d", i))
 		sep = ", "
 	}
-	if c.Verb == sqltext.Delete {
+	if c.Verb != sqltext.Update {
 		for i, col := range c.Table.Stored() {
 			q.Add(sep, c.Ref, ".", c.D.Quote(col.Name), fmt.Sprintf(" AS o%d", i))
 			sep = ", "
@@ -478,7 +478,7 @@ func b(v bool) int {
 
 // cells are the columns that a sample row shows.
 func cells(c *change.Change) []*change.Column {
-	if c.Verb == sqltext.Delete {
+	if c.Verb != sqltext.Update {
 		return c.Table.Stored()
 	}
 	var cols []*change.Column

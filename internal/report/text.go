@@ -119,6 +119,8 @@ func how(verb, method string) string {
 	switch {
 	case !strings.HasPrefix(method, "undo"):
 		return verb + " by " + method
+	case verb == "copy":
+		return "take copies out again" + strings.TrimPrefix(method, "undo")
 	case verb == "delete":
 		return "re-insert deleted rows" + strings.TrimPrefix(method, "undo")
 	}

@@ -209,18 +209,23 @@ func (s *restore) skipped(ctx context.Context, tx *engine.Tx, p *part, from, to 
 	if p.rows == 0 || p.done == p.rows && !interfered(p.c) {
 		return nil, nil
 	}
-	q := change.Mismatched(p.c, p.kept, change.AsRestored, change.AsChanged, from, to, int(to-from))
+	c, kept, state, shown := p.c, p.kept, change.AsRestored, change.AsChanged
+	if c.Verb == sqltext.Insert { // the rows are to be gone from the other table
+		c, kept, state = c.Landed(kept, change.AsRestored)
+		shown = state
+	}
+	q := change.Mismatched(c, kept, state, shown, from, to, int(to-from))
 	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
 		return nil, err
 	}
-	left, err := ledger.ReadMismatched(rows, s.w.Step.N, p.kept, change.AsChanged)
-	if err == nil {
+	left, err := ledger.ReadMismatched(rows, s.w.Step.N, kept, shown)
+	if err == nil && p.c.Verb != sqltext.Insert {
 		err = s.elsewhere(ctx, tx, *p, from, to, left)
 	}
 	for i := range left {
-		if p.act >= 0 {
-			left[i].Table = p.c.Table.String()
+		if p.act >= 0 || p.c.Verb == sqltext.Insert {
+			left[i].Table = c.Table.String()
 		}
 	}
 	p.done = p.rows - int64(len(left)) // a row of which a trigger made something else is not put back
@@ -240,6 +245,9 @@ func addLog(sum *engine.Effect, e engine.Effect) {
 // again: what is locked there as it was moved comes back, and nothing else.
 func (s *restore) back(ctx context.Context, tx *engine.Tx, p part, from, to int64) (engine.Effect, error) {
 	c, kept := p.c, p.kept
+	if c.Verb == sqltext.Insert {
+		return s.k.DB.Measure(ctx, tx, change.Uncopy(c, kept, from, to))
+	}
 	if c.Into == nil {
 		return s.k.DB.Measure(ctx, tx, change.Restore(c, kept, from, to))
 	}
@@ -348,6 +356,9 @@ func (s *restore) rowByRow(ctx context.Context, tx *engine.Tx, parts []part, fro
 
 // interfered reports whether a trigger may make other values of those put back.
 func interfered(c *change.Change) bool {
+	if c.Verb == sqltext.Insert {
+		return slices.ContainsFunc(c.Into.Table.Triggers, func(t change.Trigger) bool { return t.Delete })
+	}
 	for _, t := range c.Table.Triggers {
 		if c.Verb == sqltext.Update && t.Update || c.Verb == sqltext.Delete && t.Insert {
 			return true

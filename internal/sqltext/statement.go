@@ -11,9 +11,10 @@ type Verb int
 const (
 	Update Verb = iota
 	Delete
+	Insert
 )
 
-func (v Verb) String() string { return [...]string{"update", "delete"}[v] }
+func (v Verb) String() string { return [...]string{"update", "delete", "insert"}[v] }
 
 // Fragment is a stretch of SQL: an expression, a list of sources, a WITH list.
 // The zero value is an absent one.

@@ -28,13 +28,14 @@ type Result struct {
 type Step struct {
 	Name       string        `json:"name"`
 	Table      string        `json:"table"`
-	To         string        `json:"to,omitempty"` // where its rows were moved
-	Changed    int64         `json:"changed"`      // rows by the batches' own counts
-	Kept       int64         `json:"kept"`         // rows in the kept values; -1 without them
-	Compared   int64         `json:"compared"`     // rows held against the table
-	Mismatched int64         `json:"mismatched"`   // of these, rows that are not as recorded
-	Left       int64         `json:"skipped"`      // rows that an undo left alone, not counted as mismatched
-	Sample     []ledger.Left `json:"sample"`       // the first rows that are mismatched
+	To         string        `json:"to,omitempty"` // where its rows were moved, or copied
+	Copied     bool          `json:"copied,omitempty"`
+	Changed    int64         `json:"changed"`    // rows by the batches' own counts
+	Kept       int64         `json:"kept"`       // rows in the kept values; -1 without them
+	Compared   int64         `json:"compared"`   // rows held against the table
+	Mismatched int64         `json:"mismatched"` // of these, rows that are not as recorded
+	Left       int64         `json:"skipped"`    // rows that an undo left alone, not counted as mismatched
+	Sample     []ledger.Left `json:"sample"`     // the first rows that are mismatched
 	Checks     []Check       `json:"checks"`
 	Missed     int64         `json:"missed"`  // rows that match, would change, and are not among those kept; -1 not looked for
 	Certain    bool          `json:"certain"` // nobody has written those since the run began: the run passed them by
@@ -66,7 +67,7 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 	for _, w := range work {
 		s := Step{Name: w.Step.Name, Table: w.Change.Table.String(), Changed: w.Step.Totals.Changed, Kept: -1, Left: w.Step.Totals.Skipped, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
 		if into := w.Change.Into; into != nil {
-			s.To = into.Table.String()
+			s.To, s.Copied = into.Table.String(), into.Copied
 		}
 		if w.Kept == nil {
 			s.Remark = "no kept values: only the job's checks can be asked"
@@ -277,7 +278,11 @@ func mismatched(ctx context.Context, db engine.DB, w *runner.Work, state change.
 		}
 		return ledger.ReadMismatched(rows, w.Step.N, kept, state)
 	}
-	out, err := read(w.Change, w.Kept, state)
+	var out []ledger.Left
+	var err error
+	if w.Change.Verb != sqltext.Insert { // else the rows are where they were, and anybody's to change
+		out, err = read(w.Change, w.Kept, state)
+	}
 	if err != nil || w.Change.Into == nil {
 		return out, err
 	}

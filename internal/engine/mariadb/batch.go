@@ -95,6 +95,7 @@ func inJobsNames(msg string, c *change.Change, kept *change.Kept, staged string)
 // carryOut takes the first of these ways that fits:
 //
 //	where                                        way
+//	rows are copied                              copy (into.go)
 //	a stretch of a roster                        enrolled (bare.go): some keys at a time, each part by one of the ways below
 //	nothing is kept                              bare (bare.go): the statement; where few rows change, their keys are read first;
 //	                                             where rows move, only in a transaction that keeps a snapshot
@@ -108,6 +109,9 @@ func inJobsNames(msg string, c *change.Change, kept *change.Kept, staged string)
 // into a table that the change then joins, by the last two ways. foresee.go does
 // the reading of the third way before the batch's turn.
 func (db *DB) carryOut(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	if c.Verb == sqltext.Insert {
+		return db.copy(ctx, tx, c, kept, r, base)
+	}
 	if r.Roster != nil {
 		return db.enrolled(ctx, tx, c, kept, r, base)
 	}
@@ -142,27 +146,34 @@ func (db *DB) carryOut(ctx context.Context, tx *engine.Tx, c *change.Change, kep
 // the same for all batches of one owner; pack keeps what is there in the end, nil if
 // nothing is to be kept.
 func (db *DB) passed(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, owner any, r change.Range, base int64, pack func(staged *change.Kept, e *engine.Effect) error) (engine.Effect, error) {
+	temp, err := db.staging(ctx, tx, kept, owner)
+	if err != nil {
+		return engine.Effect{}, err
+	}
+	e, err := db.staged(ctx, tx, c, temp, r, 0)
+	e.Kept = base
+	if err != nil || e.Changed == 0 || pack == nil {
+		return e, err
+	}
+	err = pack(temp, &e)
+	return e, err
+}
+
+// staging is an empty temporary table, laid out like kept.
+func (db *DB) staging(ctx context.Context, tx *engine.Tx, kept *change.Kept, owner any) (*change.Kept, error) {
 	st := tx.S.State.(*session)
 	temp := *kept
 	temp.Table, temp.Packed = db.LedgerTable("k"), ""
 	if st.staging != owner {
 		for _, text := range db.KeptTable(&temp) {
 			if _, err := tx.Exec(ctx, strings.Replace(text, "CREATE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)); err != nil {
-				return engine.Effect{}, fmt.Errorf("making a temporary table for the batch: %w", err)
+				return nil, fmt.Errorf("making a temporary table for the batch: %w", err)
 			}
 		}
 		st.staging = owner
 	}
-	if _, err := tx.Exec(ctx, "DELETE FROM "+temp.Table); err != nil {
-		return engine.Effect{}, err
-	}
-	e, err := db.staged(ctx, tx, c, &temp, r, 0)
-	e.Kept = base
-	if err != nil || e.Changed == 0 || pack == nil {
-		return e, err
-	}
-	err = pack(&temp, &e)
-	return e, err
+	_, err := tx.Exec(ctx, "DELETE FROM "+temp.Table)
+	return &temp, err
 }
 
 // counting begins to count the rows that are scanned; what it gives ends that.

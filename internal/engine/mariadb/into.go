@@ -141,3 +141,59 @@ func (db *DB) moveBare(ctx context.Context, tx *engine.Tx, c *change.Change, r c
 	}
 	return db.passed(ctx, tx, c, change.NewKept("", c), c, r, base, nil)
 }
+
+// copy puts rows into the other table as well. They are read once, as they are kept, so
+// that what is kept is what came.
+func (db *DB) copy(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
+	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
+	scanned, err := db.counting(ctx, tx, c, r, &e)
+	if err != nil {
+		return e, err
+	}
+	layout := kept
+	if layout == nil {
+		layout = change.NewKept("", c)
+	}
+	if err := db.relax(ctx, tx, layout); err != nil { // dates go as they are
+		return e, err
+	}
+	if kept == nil {
+		if e.Changed, err = exec(ctx, tx, change.Take(c, r)); err != nil {
+			return e, err
+		}
+		e.Matched = e.Changed
+		return e, errors.Join(scanned(), db.tighten(ctx, tx))
+	}
+	staged, from := kept, base
+	if kept.Packed != "" {
+		if staged, err = db.staging(ctx, tx, kept, kept); err != nil {
+			return e, err
+		}
+		from = 0
+	}
+	if _, err := tx.Exec(ctx, "SET @jugatum_seq = ?", from); err != nil {
+		return e, err
+	}
+	if e.Matched, err = exec(ctx, tx, numbered(c, staged).Source(c, r)); err != nil {
+		return e, err
+	}
+	if err := scanned(); err != nil {
+		return e, err
+	}
+	if e.Matched > 0 {
+		if err := db.put(ctx, tx, c, staged, from, from+e.Matched, e.Matched); err != nil {
+			return e, err
+		}
+		if err := db.relax(ctx, tx, kept); err != nil {
+			return e, err
+		}
+		e.Changed, e.Kept = e.Matched, base+e.Matched
+		if kept.Packed != "" {
+			if e.Kept, err = packStaged(ctx, tx, staged, kept, base); err != nil {
+				return e, err
+			}
+		}
+	}
+	tx.S.State.(*session).changed = e.Changed
+	return e, db.tighten(ctx, tx)
+}

@@ -141,6 +141,9 @@ func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 
 func (db *DB) batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range) (engine.Effect, error) {
 	st := tx.S.State.(*session)
+	if c.Verb == sqltext.Insert {
+		return db.copy(ctx, tx, c, kept, r)
+	}
 	reading, locked := anyWay, anyWay
 	if alone(c) && r.Hi != nil {
 		reading, locked = byPage, byRow
@@ -239,6 +242,7 @@ func (db *DB) List(ctx context.Context, tx *engine.Tx, c *change.Change, list *c
 	if c.ByIndex {
 		way = byRow
 	}
+	tx.S.Begin = readCommitted // of the transactions that follow: rows that others made meanwhile count
 	if err := tx.S.State.(*session).steer(ctx, tx, way); err != nil {
 		return engine.Effect{}, err
 	}
@@ -395,6 +399,51 @@ func moving(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 		return q.Add("SELECT count(*) FROM jugatum_into")
 	}
 	return keep(q, kept).Add(" FROM jugatum_new")
+}
+
+// copy puts rows into the other table and keeps them, by one statement.
+func (db *DB) copy(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range) (engine.Effect, error) {
+	way := anyWay
+	if alone(c) && r.Hi != nil {
+		if way = byPage; r.Roster != nil {
+			way = byRow
+		}
+	}
+	if err := tx.S.State.(*session).steer(ctx, tx, way); err != nil {
+		return engine.Effect{}, err
+	}
+	e, err := db.explain(ctx, tx, copying(c, kept, r), c)
+	if e.Changed = e.came; kept != nil && engine.Measured && err == nil {
+		err = engine.Came(c, e.Matched, e.came)
+	}
+	e.Matched = e.Changed
+	return e.Effect, err
+}
+
+// copying is INSERT INTO other SELECT …, with the rows kept as well.
+func copying(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
+	if kept == nil {
+		q := change.Take(c, r)
+		return q.Within("WITH jugatum_into AS (", " RETURNING 1) SELECT count(*) FROM jugatum_into")
+	}
+	q := &change.Query{D: d}
+	q.With(c, true).Add("jugatum_src AS MATERIALIZED (SELECT ")
+	col := func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) }
+	list(q, kept.Keys, "k", col)
+	q.Add(", ")
+	list(q, kept.Old, "o", col)
+	c.Into.Head(q.Source(c, r).Add("), jugatum_into AS (")).Add(" SELECT ")
+	for i, p := range c.Into.Pairs {
+		if i > 0 {
+			q.Add(", ")
+		}
+		for j, o := range kept.Old {
+			if o.Of.Name == p.From {
+				q.Add(fmt.Sprintf("o%d", j))
+			}
+		}
+	}
+	return keep(q.Add(" FROM jugatum_src RETURNING 1) "), kept).Add(" FROM jugatum_src")
 }
 
 func only(c *change.Change) string {

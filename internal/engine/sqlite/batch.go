@@ -37,6 +37,9 @@ func (db *DB) KeptTable(kept *change.Kept) []string {
 // change, and writes the rest from there.
 func (db *DB) Batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
+	if c.Verb == sqltext.Insert {
+		return db.copy(ctx, tx, c, kept, r, base)
+	}
 	if kept == nil && c.Into != nil {
 		e, err := db.moveBare(ctx, tx, c, r)
 		e.Kept = base
@@ -144,6 +147,24 @@ func numberFrom(ctx context.Context, tx *engine.Tx, kept *change.Kept, base int6
 		_, err := tx.Exec(ctx, "DELETE FROM "+kept.Table+" WHERE seq = ?", base)
 		return err
 	}, err
+}
+
+// copy puts rows into the other table as well, and keeps them.
+func (db *DB) copy(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, r change.Range, base int64) (e engine.Effect, err error) {
+	e = engine.Effect{Scanned: -1, Matched: -1, Kept: base, Log: engine.NoLog}
+	if kept == nil {
+		e.Changed, err = exec(ctx, tx, change.Take(c, r))
+		e.Matched = e.Changed
+		return e, err
+	}
+	if e.Matched, err = exec(ctx, tx, stage(c, kept, r)); err != nil || e.Matched == 0 {
+		return e, err
+	}
+	e.Kept = base + e.Matched
+	if e.Changed, err = exec(ctx, tx, change.Put(c, kept, base, e.Kept)); err == nil {
+		err = engine.Came(c, e.Matched, e.Changed)
+	}
+	return e, err
 }
 
 // moveBare moves rows without keeping them: by the two statements where both find the

@@ -1,5 +1,5 @@
-// Package move is the kind of step that takes rows out of a table and puts them
-// into another one, in the same transaction.
+// Package move is the kind of step that puts rows of a table into another one, and, unless
+// they are only to be copied, takes them out of the first in the same transaction.
 package move
 
 import (
@@ -16,41 +16,57 @@ import (
 // Keys are the keys of such a step in a job file, besides table, where and once.
 type Keys struct {
 	MoveTo  *string `toml:"move_to"`
+	CopyTo  *string `toml:"copy_to"`
 	Present *string `toml:"present"`
 }
 
 // Used reports whether any of the keys is there.
-func (k Keys) Used() bool { return k.MoveTo != nil || k.Present != nil }
+func (k Keys) Used() bool { return k.MoveTo != nil || k.CopyTo != nil || k.Present != nil }
 
 // Names lists them.
-func (Keys) Names() string { return "move_to and present" }
+func (Keys) Names() string { return "move_to, copy_to and present" }
 
 // Present says what becomes of rows whose key is in the other table already.
 type Present string
 
 const (
 	Fail    Present = "fail"    // the run is refused
-	Keep    Present = "keep"    // the row that is there stays; the one that was to be moved is deleted
-	Replace Present = "replace" // the row that is there is deleted, and the moved one takes its place
+	Keep    Present = "keep"    // the row that is there stays; the one that was to be moved is deleted, one to be copied not copied
+	Replace Present = "replace" // the row that is there is deleted, and the other takes its place
 )
 
 // Step is such a step as its author wrote it.
 type Step struct {
 	To      string // a table
+	Copy    bool   // the rows stay as well
 	Present Present
 }
 
 // Kind is the kind's name.
-func (s *Step) Kind() string { return "move" }
+func (s *Step) Kind() string {
+	if s.Copy {
+		return "copy"
+	}
+	return "move"
+}
+
+// key is the key of the job file that names the other table.
+func (s *Step) key() string { return s.Kind() + "_to" }
 
 // Read makes the step of its keys.
 func (k Keys) Read(func(key string, m any) []string) (kind.Step, string, error) {
-	s := &Step{Present: Fail}
-	if k.MoveTo == nil {
-		return nil, "", errors.New("move_to is missing: the table that the rows go to")
+	s := &Step{Present: Fail, Copy: k.CopyTo != nil}
+	to := k.MoveTo
+	switch {
+	case to != nil && s.Copy:
+		return nil, "copy_to", errors.New("a step has either move_to or copy_to")
+	case s.Copy:
+		to = k.CopyTo
+	case to == nil:
+		return nil, "", errors.New("move_to or copy_to is missing: the table that the rows go to")
 	}
-	if s.To = strings.TrimSpace(*k.MoveTo); s.To == "" {
-		return nil, "move_to", errors.New("move_to is empty; it names a table")
+	if s.To = strings.TrimSpace(*to); s.To == "" {
+		return nil, s.key(), fmt.Errorf("%s is empty; it names a table", s.key())
 	}
 	if k.Present != nil {
 		s.Present = Present(*k.Present)
@@ -101,7 +117,7 @@ func (p *parts) make() ([]kind.Part, error) {
 		return nil, err
 	}
 	moved := p.spec
-	moved.Delete, moved.Into = true, into
+	moved.Delete, moved.Into, into.Copied = true, into, p.s.Copy
 	if into.Make || p.s.Present == Fail || len(into.Table.Columns) == 0 {
 		return []kind.Part{{Spec: moved}}, nil
 	}
@@ -130,6 +146,9 @@ func (p *parts) make() ([]kind.Part, error) {
 			return nil, p.Failf("present", "replace does not go with two tables of one name, %s and %s", from, into.Table)
 		}
 	}
+	if p.s.Copy && p.s.Present == Keep { // nothing becomes of rows that are there already
+		return []kind.Part{{Spec: moved}}, nil
+	}
 	return []kind.Part{first, {Spec: moved}}, nil
 }
 
@@ -147,13 +166,13 @@ func (p *parts) same(into *change.Into, from *change.Table, to, ref string) stri
 func (p *parts) into(from *change.Table) (*change.Into, error) {
 	name, err := sqltext.Lex(p.D, p.s.To)
 	if err != nil {
-		return nil, p.Fail("move_to", err)
+		return nil, p.Fail(p.s.key(), err)
 	}
 	text := p.s.To
 	if len(name) == 1 && from.Schema != "" {
 		text = p.D.Quote(from.Schema) + "." + text
 	}
-	to, token, err := change.AnotherTable(p.D, p.spec, "move_to", text, p.tables)
+	to, token, err := change.AnotherTable(p.D, p.spec, p.s.key(), text, p.tables)
 	var fault *change.FieldError
 	switch {
 	case kind.Absent(err):
@@ -165,16 +184,16 @@ func (p *parts) into(from *change.Table) (*change.Into, error) {
 	case errors.As(err, &fault):
 		return nil, err
 	case err != nil:
-		return nil, p.Fail("move_to", err)
+		return nil, p.Fail(p.s.key(), err)
 	case to.Schema == from.Schema && to.Name == from.Name:
-		return nil, p.Failf("move_to", "%s is the table itself", to)
+		return nil, p.Failf(p.s.key(), "%s is the table itself", to)
 	}
 	into := change.NewInto(from, to, false)
 	if len(to.Columns) == 0 { // perhaps this user may see nothing of it (MariaDB), which is told later with what to grant
 		return into, nil
 	}
 	if err := into.Check(from); err != nil {
-		return nil, p.Fail("move_to", err)
+		return nil, p.Fail(p.s.key(), err)
 	}
 	return into, nil
 }

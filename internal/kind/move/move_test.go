@@ -74,7 +74,9 @@ func TestRead(t *testing.T) {
 		keys        Keys
 		field, want string
 	}{
-		{Keys{Present: text("keep")}, "", "move_to is missing"},
+		{Keys{Present: text("keep")}, "", "move_to or copy_to is missing"},
+		{Keys{MoveTo: text("a"), CopyTo: text("b")}, "copy_to", "either move_to or copy_to"},
+		{Keys{CopyTo: text("")}, "copy_to", "copy_to is empty"},
 		{Keys{MoveTo: text(" ")}, "move_to", "is empty"},
 		{Keys{MoveTo: text("a"), Present: text("drop")}, "present", "not fail, keep or replace"},
 	} {
@@ -162,6 +164,32 @@ func TestFaults(t *testing.T) {
 		var fault *change.FieldError
 		if !errors.As(err, &fault) || fault.Field != x.field || !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%+v: %v", x, err)
+		}
+	}
+}
+
+// TestCopies: a copy is one change with an insert, and one before it where rows that are
+// there give way.
+func TestCopies(t *testing.T) {
+	for present, want := range map[Present]string{Fail: "copy", Keep: "copy", Replace: ": already there delete, copy"} {
+		s := &Step{To: "archive", Copy: true, Present: present}
+		parts, err := s.Parts(change.Spec{Name: "s", Table: "visit", Where: "fee > 3"}, kind.Place{D: sqltext.PostgreSQL, Tables: books})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, p := range parts {
+			c, err := change.Build(sqltext.PostgreSQL, p.Spec, nil, books)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got = append(got, strings.TrimSpace(p.Name+" "+c.Does()))
+			if c.Into != nil && (c.Verb != sqltext.Insert || !c.Into.Copied || strings.Contains(c.Where.String(), "NOT EXISTS") != (present == Keep)) {
+				t.Errorf("%s: %v %+v", present, c.Verb, c.Where)
+			}
+		}
+		if strings.Join(got, ", ") != want {
+			t.Errorf("%s: %q, want %q", present, got, want)
 		}
 	}
 }
