@@ -63,7 +63,7 @@ func TestCascadesKept(t *testing.T) {
 		if len(p.Steps[0].Acts) < 7 || p.Total <= p.Steps[0].Changes {
 			t.Errorf("%+v", p)
 		}
-		for i, args := range [][]string{{"--batch", "3", "--rehearse", "--accept", fmt.Sprint(p.Total)}, {"--method", "single", "--accept", "any"}, {"--method", "roster", "--batch", "2", "--accept", "any"}, append(d.workers(3), "--accept", "any")} {
+		for i, args := range [][]string{{"--batch", "3", "--rehearse", "--accept", fmt.Sprint(p.Total)}, {"--method", "single", "--accept", "any"}, append(d.workers(3), "--method", "roster", "--batch", "2", "--accept", "any")} {
 			what := strings.Join(args, " ")
 			d.within = i > 0
 			d.must(0, append([]string{"run", "--sql", sql, "--again"}, args...)...)
