@@ -73,11 +73,11 @@ func TestCascade(t *testing.T) {
 		{"the same column", "berth.quay_id > quay.id SET NULL|berth.quay_id > quay.id SET DEFAULT", "several references of berth share columns"},
 	} {
 		_, acts, why := brings(t, sqltext.PostgreSQL, family(sqltext.PostgreSQL, strings.Split(x.references, "|")...), "DELETE FROM quay WHERE id > 5")
-		got := why
-		for i, a := range acts {
-			got += [...]string{"", ", "}[min(i, 1)] + a.Name()
+		var names []string
+		for _, a := range acts {
+			names = append(names, a.Name())
 		}
-		if got != x.want {
+		if got := why + strings.Join(names, ", "); got != x.want {
 			t.Errorf("%s: %q, want %q", x.name, got, x.want)
 		}
 		for i, a := range acts { // each goes by what is listed before it is deleted

@@ -2,15 +2,13 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"jugatum/internal/engine"
-	"jugatum/internal/engine/mariadb"
-	"jugatum/internal/engine/postgres"
-	"jugatum/internal/engine/sqlite"
 	"jugatum/internal/ledger"
 	"jugatum/internal/term"
 )
@@ -26,7 +24,7 @@ func (a *app) open(ctx context.Context, c *cli.Command) (engine.DB, error) {
 		a.err.Printf("  %s --db holds a password, which other users of this machine can see among the processes; JUGATUM_DB, PGPASSWORD, MYSQL_PWD or PostgreSQL's password file hide it\n", a.err.Paint(term.Warn, "warning"))
 	}
 	place := c.String("ledger")
-	if strings.HasPrefix(url, "sqlite:") && !a.given("ledger") {
+	if engine.IsFile(url) && !a.given("ledger") {
 		place = "" // the environment names it for other databases
 	}
 	db, err := openAt(ctx, url, place)
@@ -85,16 +83,12 @@ func place(ctx context.Context, db engine.DB, named string) error {
 }
 
 func openURL(ctx context.Context, url string) (engine.DB, error) {
-	scheme, _, _ := strings.Cut(url, ":")
-	switch scheme {
-	case "sqlite":
-		return sqlite.Open(ctx, url)
-	case "postgres", "postgresql":
-		return postgres.Open(ctx, url)
-	case "mariadb", "mysql":
-		return mariadb.Open(ctx, url)
+	db, err := engine.Open(ctx, url)
+	var unknown *engine.SchemeError
+	if errors.As(err, &unknown) {
+		err = usagef("%v", err)
 	}
-	return nil, usagef("%s: the database is named sqlite:PATH, postgres://USER@HOST:PORT/NAME or mariadb://USER@HOST:PORT/NAME", engine.SafeURL(url))
+	return db, err
 }
 
 // dbFlag is how --db is repeated in the commands we recommend.

@@ -353,7 +353,10 @@ func TestMoveKilled(t *testing.T) {
 // leave the other table with the same bytes, and their own as it was; undo takes them out.
 func TestCopiesEqualTheStatements(t *testing.T) {
 	eachLayout(t, func(t *testing.T, d *database, li int, l layout) {
-		d.within = li%5 != 1
+		if li%3 != 1 { // a copy goes the ways of a move, but for the delete
+			return
+		}
+		d.within = true
 		oneCopy(d, l, li)
 	})
 }

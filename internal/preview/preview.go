@@ -422,7 +422,12 @@ func (p *Step) sample(ctx context.Context, db engine.DB, c *change.Change, n int
 	}
 	q.Add(" FROM (SELECT jugatum_s.*, row_number() OVER (")
 	for i := 0; i < keys; i++ {
-		q.Add([]string{", ", "ORDER BY "}[b(i == 0)], fmt.Sprintf("k%d", i))
+		if i == 0 {
+			q.Add("ORDER BY ")
+		} else {
+			q.Add(", ")
+		}
+		q.Add(fmt.Sprintf("k%d", i))
 	}
 	q.Add(") AS place FROM (")
 	inner(q, c, true)
@@ -467,13 +472,6 @@ func (p *Step) sample(ctx context.Context, db engine.DB, c *change.Change, n int
 		p.Sample = append(p.Sample, row)
 	}
 	return rows.Err()
-}
-
-func b(v bool) int {
-	if v {
-		return 1
-	}
-	return 0
 }
 
 // cells are the columns that a sample row shows.

@@ -284,7 +284,7 @@ func (s *Run) printSlowest(o *term.Out) {
 		text := strings.Join(locks, ", ")
 		switch {
 		case text != "":
-		case strings.HasPrefix(s.Database, "sqlite:"):
+		case engine.IsFile(s.Database):
 			text = "the write lock of the file"
 		default:
 			text = "not told"

@@ -117,6 +117,17 @@ func act(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w *
 	return s, s.compare(ctx, db, l, r, &of, work, progress)
 }
 
+// isAct reports whether w is an act in the place of its step: rows that were skipped are told
+// with the table then.
+func isAct(w *runner.Work) bool {
+	for _, a := range w.Acts {
+		if a.Change == w.Change {
+			return true
+		}
+	}
+	return false
+}
+
 // numbers adds what a query gives to a set.
 func numbers(ctx context.Context, db engine.DB, q *change.Query, set map[int64]bool) error {
 	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
@@ -198,9 +209,14 @@ func (s *Step) compare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *l
 		if err != nil {
 			return err
 		}
+		s.Left = 0
 		for _, x := range left {
-			if x.Step == w.Step.N {
-				leftSeq[x.Seq] = true
+			if x.Step != w.Step.N {
+				continue
+			}
+			leftSeq[x.Seq] = true
+			if mine := x.Table == w.Change.Table.String(); mine || x.Table == "" && !isAct(w) || w.Change.Into != nil && x.Table == w.Change.Into.Table.String() {
+				s.Left++
 			}
 		}
 	}

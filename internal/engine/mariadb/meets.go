@@ -1,6 +1,10 @@
 package mariadb
 
-import "jugatum/internal/engine"
+import (
+	"context"
+
+	"jugatum/internal/engine"
+)
 
 // What this engine meets of the seam; docs/architecture.md has the table of all.
 var (
@@ -32,3 +36,13 @@ var (
 	_ engine.RowWriter        = (*DB)(nil)
 	_ engine.SourceStager     = (*DB)(nil)
 )
+
+func init() {
+	engine.Register(engine.Driver{Schemes: []string{"mariadb", "mysql"}, Shape: "mariadb://USER@HOST:PORT/NAME", Open: func(ctx context.Context, url string) (engine.DB, error) {
+		db, err := Open(ctx, url)
+		if err != nil { // not a nil *DB
+			return nil, err
+		}
+		return db, nil
+	}})
+}

@@ -38,8 +38,9 @@ func (db *DB) Stage(ctx context.Context, tx *engine.Tx, x engine.Staging) error 
 	with := func(index []string) error {
 		q := &change.Query{D: d, Args: x.Query.Args}
 		q.Add(create, x.Table, " (PRIMARY KEY (", strings.Join(append(slices.Clone(index), "jugatum_n"), ", "), ")) ENGINE = InnoDB AS SELECT jugatum_q.*, row_number() OVER () AS jugatum_n FROM (", x.Query.String(), ") AS jugatum_q")
-		for i, name := range x.Index {
-			q.Add([]string{" WHERE ", " AND "}[min(i, 1)], name, " IS NOT NULL")
+		q.Add(" WHERE 1 = 1")
+		for _, name := range x.Index {
+			q.Add(" AND ", name, " IS NOT NULL")
 		}
 		if len(x.Index) > 0 {
 			q.Add(" ORDER BY ", strings.Join(x.Index, ", "))

@@ -345,17 +345,17 @@ func list(q *change.Query, cols []change.KeptColumn, name string, expr func(chan
 
 // keep appends the INSERT that takes the changed rows from what FROM is to follow.
 func keep(q *change.Query, kept *change.Kept) *change.Query {
-	names, values := "", ""
-	for name, cols := range [][]change.KeptColumn{kept.Keys, kept.Old, kept.New} {
-		for i, k := range cols {
-			if names != "" {
-				names, values = names+", ", values+", "
-			}
-			names += d.Quote(k.Name)
-			values += fmt.Sprintf("%c%d", "kon"[name], i)
+	var names, values []string
+	for _, part := range []struct {
+		name string // of the columns that list gives
+		cols []change.KeptColumn
+	}{{"k", kept.Keys}, {"o", kept.Old}, {"n", kept.New}} {
+		for i, c := range part.cols {
+			names = append(names, d.Quote(c.Name))
+			values = append(values, fmt.Sprintf("%s%d", part.name, i))
 		}
 	}
-	return q.Add("INSERT INTO ", kept.Table, " (", names, ") SELECT ", values)
+	return q.Add("INSERT INTO ", kept.Table, " (", strings.Join(names, ", "), ") SELECT ", strings.Join(values, ", "))
 }
 
 func deletion(c *change.Change, kept *change.Kept, r change.Range) *change.Query {

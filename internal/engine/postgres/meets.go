@@ -1,6 +1,10 @@
 package postgres
 
-import "jugatum/internal/engine"
+import (
+	"context"
+
+	"jugatum/internal/engine"
+)
 
 // What this engine meets of the seam; docs/architecture.md has the table of all.
 var (
@@ -23,3 +27,13 @@ var (
 	_ engine.KeptReader      = (*DB)(nil)
 	_ engine.Skimmer         = (*DB)(nil)
 )
+
+func init() {
+	engine.Register(engine.Driver{Schemes: []string{"postgres", "postgresql"}, Shape: "postgres://USER@HOST:PORT/NAME", Open: func(ctx context.Context, url string) (engine.DB, error) {
+		db, err := Open(ctx, url)
+		if err != nil { // not a nil *DB
+			return nil, err
+		}
+		return db, nil
+	}})
+}

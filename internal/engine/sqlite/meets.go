@@ -1,6 +1,10 @@
 package sqlite
 
-import "jugatum/internal/engine"
+import (
+	"context"
+
+	"jugatum/internal/engine"
+)
 
 // What this engine meets of the seam; docs/architecture.md has the table of all.
 var (
@@ -8,3 +12,13 @@ var (
 	_ engine.Yielder = (*DB)(nil)
 	_ engine.Marker  = (*DB)(nil)
 )
+
+func init() {
+	engine.Register(engine.Driver{Schemes: []string{"sqlite"}, Shape: "sqlite:PATH", File: true, Open: func(ctx context.Context, url string) (engine.DB, error) {
+		db, err := Open(ctx, url)
+		if err != nil { // not a nil *DB
+			return nil, err
+		}
+		return db, nil
+	}})
+}
