@@ -61,6 +61,7 @@ func shapes(engine string) []shape {
 			"from = \"("+sums+")\"\nmatch = { id = \"visit_id\" }\nfill = { dues = \"tonnes\" }\n"),
 		moved("1 in 2 rows moved", "berth < 499"),
 		moved("1 in 100 rows moved", "berth < 10"),
+		copied("1 in 2 rows copied", "berth < 499"),
 		{name: "1 in 2 rows deleted, 3 others with each", sql: "DELETE FROM visit WHERE berth < 499", bare: cascaded, kept: cascadedKept, refers: true},
 	}
 }
@@ -69,6 +70,12 @@ func shapes(engine string) []shape {
 func moved(name, where string) shape {
 	return shape{name, "INSERT INTO visit_archive SELECT * FROM visit WHERE " + where + then + "DELETE FROM visit WHERE " + where, movedBare, movedKept, false,
 		"[[step]]\ntable = \"visit\"\nwhere = \"" + where + "\"\nmove_to = \"visit_archive\"\n", false, false}
+}
+
+// copied is a step that copies rows, and the statement that does the same.
+func copied(name, where string) shape {
+	return shape{name: name, sql: "INSERT INTO visit_archive SELECT * FROM visit WHERE " + where, bare: movedBare, kept: movedKept,
+		job: "[[step]]\ntable = \"visit\"\nwhere = \"" + where + "\"\ncopy_to = \"visit_archive\"\n"}
 }
 
 // then stands between statements of one transaction.
