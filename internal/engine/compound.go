@@ -55,65 +55,83 @@ func (e *StayedError) Error() string {
 // acts and then the change itself. What is kept is numbered from base+1 on, the
 // change's own rows last.
 func Carry(ctx context.Context, db DB, tx *Tx, x *change.Compound, kept *change.Kept, r change.Range, base int64) (Effect, error) {
-	sum := Effect{Scanned: -1, Kept: base, Log: NoLog, Acts: make([]int64, len(x.Parts))}
+	b := carried{db: db, tx: tx, Effect: Effect{Scanned: -1, Kept: base, Log: NoLog, Acts: make([]int64, len(x.Parts))}}
 	if r.Walked() && db.Dialect() != sqltext.SQLite { // where ranges are counted beforehand
 		q := &change.Query{D: x.Source.D}
 		q.Add("SELECT count(*) FROM ", x.Source.Table.SQL(q.D), " AS jugatum_t WHERE 1 = 1").Range("jugatum_t", x.Source.Table.Key, r)
-		if err := tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&sum.Scanned); err != nil {
-			return sum, err
+		if err := tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&b.Scanned); err != nil {
+			return b.Effect, err
 		}
 	}
-	list := func(list *change.Kept, r change.Range, finds ...*change.Change) (n int64, err error) {
-		if err := emptied(ctx, db, tx, list); err != nil {
-			return 0, err
-		}
-		for _, find := range finds {
-			e, err := db.List(ctx, tx, find, list, r, n)
-			if err != nil {
-				return 0, err
-			}
-			n += e.Changed
-			sum.add(e)
-		}
-		return n, nil
-	}
-	carry := func(c *change.Change, kept, list *change.Kept, n int64) (int64, error) {
-		var r change.Range
-		if list != nil {
-			r = change.Range{Roster: list, Lo: change.KeyValue{int64(0)}, Hi: change.KeyValue{n}}
-		}
-		if list != nil && n == 0 {
-			return 0, nil
-		}
-		e, err := Batch(ctx, db, tx, c, kept, r, sum.Kept)
-		if err != nil {
-			return 0, err
-		}
-		if list != nil && e.Changed != n {
-			return 0, &StayedError{c.Table.String(), n, e.Changed}
-		}
-		sum.Kept = max(sum.Kept, e.Kept)
-		sum.add(e)
-		return e.Changed, nil
-	}
-	rows, err := list(x.List, r, x.Source)
+	rows, err := b.list(ctx, x.List, r, x.Source)
 	if err != nil || rows == 0 {
-		return sum, err
+		return b.Effect, err
 	}
-	counts := make([]int64, len(x.Parts))
+	listed := make([]int64, len(x.Parts))
 	for _, i := range x.Top {
-		if counts[i], err = list(x.Parts[i].List, change.Range{}, x.Parts[i].Find...); err != nil {
-			return sum, err
+		if listed[i], err = b.list(ctx, x.Parts[i].List, change.Range{}, x.Parts[i].Find...); err != nil {
+			return b.Effect, err
 		}
 	}
 	for i, p := range x.Parts {
-		if sum.Acts[i], err = carry(p.Change, p.Kept, p.List, counts[i]); err != nil {
-			return sum, err
+		if p.List == nil {
+			b.Acts[i], err = b.change(ctx, p.Change, p.Kept, change.Range{})
+		} else {
+			b.Acts[i], err = b.changeListed(ctx, p.Change, p.Kept, p.List, listed[i])
+		}
+		if err != nil {
+			return b.Effect, err
 		}
 	}
-	sum.Changed, err = carry(x.Own, kept, x.List, rows)
-	sum.Matched = sum.Changed
-	return sum, err
+	b.Changed, err = b.changeListed(ctx, x.Own, kept, x.List, rows)
+	b.Matched = b.Changed
+	return b.Effect, err
+}
+
+// carried is what a batch with acts has done so far.
+type carried struct {
+	Effect
+	db DB
+	tx *Tx
+}
+
+// list fills a list with what some changes find, and tells how many rows that are.
+func (b *carried) list(ctx context.Context, list *change.Kept, r change.Range, finds ...*change.Change) (n int64, err error) {
+	if err := emptied(ctx, b.db, b.tx, list); err != nil {
+		return 0, err
+	}
+	for _, find := range finds {
+		e, err := b.db.List(ctx, b.tx, find, list, r, n)
+		if err != nil {
+			return 0, err
+		}
+		n += e.Changed
+		b.add(e)
+	}
+	return n, nil
+}
+
+// changeListed changes the rows of a list, every one of them.
+func (b *carried) changeListed(ctx context.Context, c *change.Change, kept, list *change.Kept, rows int64) (int64, error) {
+	if rows == 0 {
+		return 0, nil
+	}
+	n, err := b.change(ctx, c, kept, change.Range{Roster: list, Lo: change.KeyValue{int64(0)}, Hi: change.KeyValue{rows}})
+	if err == nil && n != rows {
+		err = &StayedError{c.Table.String(), rows, n}
+	}
+	return n, err
+}
+
+// change carries out one of the statements of the batch.
+func (b *carried) change(ctx context.Context, c *change.Change, kept *change.Kept, r change.Range) (int64, error) {
+	e, err := Batch(ctx, b.db, b.tx, c, kept, r, b.Kept)
+	if err != nil {
+		return 0, err
+	}
+	b.Kept = max(b.Kept, e.Kept)
+	b.add(e)
+	return e.Changed, nil
 }
 
 // add adds another statement's log.
