@@ -32,7 +32,7 @@ func (a *app) preview() *cli.Command {
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "for --rehearse: longest time a batch may hold its locks"},
 			&cli.IntFlag{Name: "batch", Usage: "for --rehearse: a fixed number of rows for every batch"},
 			&cli.StringFlag{Name: "workers", Usage: "for --rehearse: how many sessions change rows at the same time"},
-			&cli.StringFlag{Name: "keep", Value: "values", Usage: "for --rehearse: values or none"},
+			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values or none, as for run"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant, as for run"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "hazards that run would be told to go on despite"},
 			&cli.BoolFlag{Name: "verbose", Usage: "explain the work that is left for later"},
