@@ -38,7 +38,7 @@ func (a *app) runCmd() *cli.Command {
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values (old and new ones, for verify and undo) or none"},
 			&cli.BoolFlag{Name: "no-search", Usage: "do not look once more after the run: for replaced texts, and for what a fill found no match for"},
 			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back first; the summary sets what it estimated against what came"},
-			&cli.StringFlag{Name: "accept", Usage: "the number of rows that will change, or any: then nothing is counted beforehand"},
+			&cli.StringFlag{Name: "accept", Usage: "the number of rows that will change, in all tables together, or any: then nothing is counted beforehand"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant"},
 			&cli.BoolFlag{Name: "again", Usage: "run a job that already finished here with the same parameters"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "go on despite the hazard with this code"},
