@@ -33,9 +33,8 @@ type Follow struct {
 // own stands for the step's own rows in the place of an act's number.
 const own = -1
 
-// Name is what the act does, for messages: "delete visit (quay_id)".
-func (a *Act) Name() string {
-	var names []string
+// By lists the columns that refer.
+func (a *Act) By() (names []string) {
 	for _, f := range a.Follows {
 		for _, c := range f.Columns {
 			if !slices.Contains(names, c.Name) {
@@ -43,7 +42,15 @@ func (a *Act) Name() string {
 			}
 		}
 	}
-	return fmt.Sprintf("%s %s (%s)", a.Change.Verb, a.Change.Table, strings.Join(names, ", "))
+	return names
+}
+
+// Name is what the act does, for messages.
+func (a *Act) Name() string { return ActName(a.Change.Verb.String(), a.Change.Table.String(), a.By()) }
+
+// ActName is the name of an act: "delete visit (quay_id)".
+func ActName(verb, table string, by []string) string {
+	return fmt.Sprintf("%s %s (%s)", verb, table, strings.Join(by, ", "))
 }
 
 // Cascade gives the acts that a delete brings with it, in the order in which they are
@@ -70,7 +77,7 @@ func Cascade(c *Change, tables Catalogue) (acts []*Act, why string, err error) {
 		return nil, why, nil
 	}
 	for i, a := range x.acts {
-		a.Change.Locked = needsList(x.acts, i)
+		a.Change.locked = needsList(x.acts, i)
 	}
 	return x.acts, "", nil
 }
@@ -94,14 +101,10 @@ func (x *cascade) follow(t *Table, of int) error {
 	x.onTheWay[t] = true
 	defer delete(x.onTheWay, t)
 	for _, fk := range t.ReferredBy {
-		if !follows(fk.OnDelete) {
+		if !Follows(fk.OnDelete) {
 			continue
 		}
-		schema := fk.Schema
-		if schema == "" {
-			schema = t.Schema
-		}
-		child, err := x.tables(schema, fk.Table)
+		child, err := x.tables(fk.In(t), fk.Table)
 		if err != nil {
 			return fmt.Errorf("%s, which refers to %s: %w", fk.From(), t, err)
 		}
@@ -134,8 +137,8 @@ func (x *cascade) follow(t *Table, of int) error {
 	return nil
 }
 
-// follows reports whether a reference's action changes the rows that refer.
-func follows(action string) bool {
+// Follows reports whether a reference's action changes the rows that refer.
+func Follows(action string) bool {
 	return action == "CASCADE" || action == "SET NULL" || action == "SET DEFAULT"
 }
 
@@ -235,7 +238,7 @@ func (x *cascade) able(a *Act) error {
 	}
 	for _, fk := range t.ReferredBy {
 		assigned := slices.ContainsFunc(c.Set, func(s Set) bool { return slices.Contains(fk.Parent, s.Column.Name) })
-		if c.Verb == sqltext.Update && assigned && follows(fk.OnUpdate) {
+		if c.Verb == sqltext.Update && assigned && Follows(fk.OnUpdate) {
 			return notKeptf("%s refers to columns of %s that change, and follows them", fk.From(), t)
 		}
 		if c.Verb == sqltext.Delete && fk.Own(t) {
@@ -288,11 +291,7 @@ func (x *cascade) order() string {
 	}
 	refers := func(a, b *Table) bool { // a to b, whatever becomes of its rows
 		return slices.ContainsFunc(b.ReferredBy, func(fk ForeignKey) bool {
-			schema := fk.Schema
-			if schema == "" {
-				schema = b.Schema
-			}
-			return schema == a.Schema && fk.Table == a.Name
+			return fk.In(b) == a.Schema && fk.Table == a.Name
 		})
 	}
 	for len(order) < len(x.acts) {
@@ -329,45 +328,78 @@ func (x *cascade) order() string {
 	return ""
 }
 
-// FollowedBack gives the tables that the database changes as well when the change assigns
-// columns that they refer to, and whether all of that changes back when an undo assigns the
-// old values: each reference takes up the new value, over whatever number of tables, and
-// none is cleared by it.
-func FollowedBack(c *Change, tables Catalogue) (reached []string, all bool, err error) {
+// Reached gives the tables of which the database changes rows along with those of a change,
+// by following references, over whatever number of tables: by name, each once.
+func Reached(c *Change, tables Catalogue) (names []string, err error) {
+	type visit struct {
+		t       *Table
+		deletes bool
+		columns string
+	}
+	seen := map[visit]bool{}
+	var walk func(t *Table, deletes bool, assigned []string) error
+	walk = func(t *Table, deletes bool, assigned []string) error {
+		if v := (visit{t, deletes, strings.Join(assigned, "\x00")}); seen[v] {
+			return nil
+		} else {
+			seen[v] = true
+		}
+		for _, fk := range t.ReferredBy {
+			action := fk.OnDelete
+			if !deletes {
+				if action = fk.OnUpdate; !slices.ContainsFunc(fk.Parent, func(name string) bool { return slices.Contains(assigned, name) }) {
+					continue
+				}
+			}
+			if !Follows(action) {
+				continue
+			}
+			if !slices.Contains(names, fk.Table) {
+				names = append(names, fk.Table)
+			}
+			child, err := tables(fk.In(t), fk.Table)
+			if err != nil {
+				return err
+			}
+			if err := walk(child, deletes && action == "CASCADE", fk.Columns); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if c.Verb != sqltext.Insert {
+		err = walk(c.Table, c.Verb == sqltext.Delete, c.SetNames())
+	}
+	return names, err
+}
+
+// FollowedBack reports whether all that the database changes in other tables, when the
+// change assigns columns that they refer to, changes back when an undo assigns the old
+// values: each reference takes up the new value, over whatever number of tables, and none
+// is cleared by it.
+func FollowedBack(c *Change, tables Catalogue) (bool, error) {
 	if c.Verb != sqltext.Update {
-		return nil, false, nil
+		return false, nil
 	}
 	var back func(t *Table, assigned []string, depth int) (bool, error)
 	back = func(t *Table, assigned []string, depth int) (bool, error) {
 		for _, fk := range t.ReferredBy {
-			if !follows(fk.OnUpdate) || !slices.ContainsFunc(fk.Parent, func(name string) bool { return slices.Contains(assigned, name) }) {
+			if !Follows(fk.OnUpdate) || !slices.ContainsFunc(fk.Parent, func(name string) bool { return slices.Contains(assigned, name) }) {
 				continue
 			}
-			reached = append(reached, fk.Table)
 			if fk.OnUpdate != "CASCADE" || fk.Own(t) || depth == 0 {
 				return false, nil
 			}
-			schema := fk.Schema
-			if schema == "" {
-				schema = t.Schema
-			}
-			child, err := tables(schema, fk.Table)
+			child, err := tables(fk.In(t), fk.Table)
 			if err != nil {
 				return false, err
 			}
-			var taken []string
-			for i, name := range fk.Parent {
-				if slices.Contains(assigned, name) {
-					taken = append(taken, fk.Columns[i])
-				}
-			}
-			if ok, err := back(child, taken, depth-1); !ok || err != nil {
+			if ok, err := back(child, fk.Columns, depth-1); !ok || err != nil {
 				return false, err
 			}
 		}
 		return true, nil
 	}
 	const deepest = 20 // tables, beyond which they probably refer to each other
-	all, err = back(c.Table, c.SetNames(), deepest)
-	return reached, all, err
+	return back(c.Table, c.SetNames(), deepest)
 }

@@ -109,7 +109,6 @@ type Change struct {
 	Reached   []string // tables that the database changes along with it, over others as well
 	Back      bool     // what the database changes elsewhere along with it comes back with an undo; see FollowedBack
 	Listed    bool     // the batch has listed and locked the rows that it concerns
-	Locked    bool     // its rows are locked and listed before others are changed that refer to them
 	ByIndex   bool     // it finds its rows by what others are listed, and there is an index for that
 	alias     string
 	joined    bool   // From holds all tables, the target among them (MariaDB)
@@ -118,7 +117,12 @@ type Change struct {
 	written   string // the statement as its author wrote it, where it has no parameters
 
 	everywhere bool // see EveryRow
+	locked     bool // see Locks
 }
+
+// Locks reports whether the rows of the change are locked and listed before others are
+// changed that refer to them.
+func (c *Change) Locks() bool { return len(c.Acts) > 0 || c.locked }
 
 // assigned gives the assignment to a column, nil if there is none.
 func (c *Change) assigned(col *Column) *Set {
@@ -250,7 +254,7 @@ func (c *Change) KeysMayMove() bool {
 		return true
 	}
 	for _, fk := range c.Table.ReferredBy {
-		if follows(fk.OnUpdate) && slices.ContainsFunc(c.Set, func(s Set) bool { return slices.Contains(fk.Parent, s.Column.Name) }) {
+		if Follows(fk.OnUpdate) && slices.ContainsFunc(c.Set, func(s Set) bool { return slices.Contains(fk.Parent, s.Column.Name) }) {
 			return true
 		}
 	}

@@ -36,7 +36,7 @@ func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, e
 	lists := []*Kept{x.List} // of the own rows, then of each act's
 	for i, a := range acts {
 		p := &Part{Act: a, Change: listed(a.Change)}
-		if a.Change.Locked {
+		if a.Change.Locks() {
 			p.List = listOf(table(i+1), a.Change, acts, i)
 		}
 		x.Parts = append(x.Parts, p)

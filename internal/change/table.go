@@ -4,6 +4,7 @@
 package change
 
 import (
+	"cmp"
 	"strings"
 
 	"jugatum/internal/sqltext"
@@ -178,6 +179,9 @@ type ForeignKey struct {
 func (fk ForeignKey) Own(t *Table) bool {
 	return fk.Table == t.Name && (fk.Schema == "" || fk.Schema == t.Schema)
 }
+
+// In is the schema of the table that refers to t.
+func (fk ForeignKey) In(t *Table) string { return cmp.Or(fk.Schema, t.Schema) }
 
 // From is the referencing table's name for messages.
 func (fk ForeignKey) From() string { return TableName{fk.Schema, fk.Table}.String() }

@@ -25,7 +25,7 @@ func (c *Change) AtOnce() string {
 	}
 	for _, fk := range c.Table.ReferredBy {
 		itself := fk.Table == c.Table.Name || strings.HasSuffix(fk.Table, "."+c.Table.Name)
-		if itself && (c.Verb == sqltext.Delete && !follows(fk.OnDelete) || c.Verb == sqltext.Update && assigned(append(slices.Clone(fk.Columns), fk.Parent...))) {
+		if itself && (c.Verb == sqltext.Delete && !Follows(fk.OnDelete) || c.Verb == sqltext.Update && assigned(append(slices.Clone(fk.Columns), fk.Parent...))) {
 			return fmt.Sprintf("rows of %s refer to each other (%s)", c.Table, fk.Name)
 		}
 	}

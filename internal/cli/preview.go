@@ -196,8 +196,7 @@ func printActs(o *term.Out, s *preview.Step) {
 		if x.Verb == "update" {
 			does = "lose their reference"
 		}
-		_, by, _ := strings.Cut(x.Name, " (")
-		t.Row("  "+term.Clean(x.Table), does, term.Clean(strings.TrimSuffix(by, ")")), term.Count(x.Rows))
+		t.Row("  "+term.Clean(x.Table), does, term.Clean(strings.Join(x.By, ", ")), term.Count(x.Rows))
 	}
 	t.Print()
 	o.Printf("  %s\n", o.Paint(term.Faint, "In each batch these are changed first, and kept: undo brings them back as well."))

@@ -135,7 +135,7 @@ func TestBadDatabase(t *testing.T) {
 		words     string
 	}{
 		{"none", "", 2, "which database"},
-		{"unknown kind", "oracle://x", 2, "sqlite:PATH, mariadb://"},
+		{"unknown kind", "oracle://x", 2, "sqlite:PATH or mariadb://"},
 		{"no file", "sqlite:" + filepath.Join(dir, "none.db"), 2, "no such file"},
 		{"folder", "sqlite:" + dir, 2, "directory"},
 		{"not a database", "sqlite:" + text, 1, "not a database"},

@@ -353,6 +353,12 @@ func TestVerifyOfStepsOnTheSameRows(t *testing.T) {
 		d.must(0, "verify", "2")
 		d.exec("UPDATE t SET s = 'w' WHERE id = 12")
 		d.must(6, "verify", "2")
+
+		// A copy has read what a step before it left, and changes nothing there.
+		d.must(0, "run", d.job(step("n < 5", `set = { n = "n + 1000" }`)+"[[step]]\ntable = \"t\"\nwhere = \"n > 1000\"\ncopy_to = \"t_copy\"\n"), "--accept", "any", "--batch", "3")
+		d.must(0, "verify", "3")
+		d.exec("UPDATE t SET n = 7 WHERE id = 2")
+		d.must(6, "verify", "3")
 	})
 }
 
@@ -493,6 +499,10 @@ func TestCascadeReadByItsFilter(t *testing.T) {
 		sql := "DELETE FROM quay WHERE id <= 1 + (SELECT count(*) FROM survey) / 30"
 		o := d.must(3, "run", "--sql", sql, "--accept", "any", "--batch", "1")
 		if !strings.Contains(o.err, "trigger-source") || !strings.Contains(o.err, "delete survey") {
+			t.Error(o.err)
+		}
+		// Left to the database it is the same.
+		if o := d.must(3, "run", "--sql", sql, "--accept", "any", "--batch", "1", "--keep", "none", "--despite", "cascade"); !strings.Contains(o.err, "rows of survey, which the step reads") {
 			t.Error(o.err)
 		}
 		if d.engine != "postgres" { // where one statement may see what it has done itself

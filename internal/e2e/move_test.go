@@ -461,3 +461,50 @@ func TestCopy(t *testing.T) {
 		}
 	})
 }
+
+// TestCopyPrivileges: what a copy and its undo take, and no more, as docs/privileges.md has it.
+func TestCopyPrivileges(t *testing.T) {
+	servers(t, func(t *testing.T, d *database) {
+		role, home := "clerk_"+newName(), "harbour"
+		args := []string{"--accept", "any", "--batch", "4"}
+		var grants []string
+		if d.engine == "mariadb" {
+			home = d.one("SELECT DATABASE()")
+			ledger := home + "_dba"
+			d.exec("CREATE DATABASE "+ledger, "CREATE USER "+role, "GRANT SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, CREATE TEMPORARY TABLES ON "+ledger+".* TO "+role)
+			t.Cleanup(func() { d.exec("DROP USER "+role, "DROP DATABASE "+ledger) })
+			args = append(args, "--ledger", ledger)
+		} else {
+			d.exec("CREATE ROLE "+role+" LOGIN", "CREATE SCHEMA harbour", "GRANT USAGE ON SCHEMA harbour TO "+role, "CREATE SCHEMA jugatum AUTHORIZATION "+role)
+			t.Cleanup(func() { d.exec("DROP OWNED BY "+role, "DROP ROLE "+role) })
+		}
+		d.exec("CREATE TABLE "+home+".visit (id integer PRIMARY KEY, n integer)", "INSERT INTO "+home+".visit SELECT i, i FROM "+d.numbers(20), "CREATE TABLE "+home+".past (id integer PRIMARY KEY, n integer)")
+		if d.engine == "mariadb" {
+			d.exec("GRANT TRIGGER ON " + home + ".visit TO " + role)
+		}
+		for _, x := range []string{"SELECT ON visit", "SELECT ON past", "INSERT ON past", "DELETE ON past"} {
+			grants = append(grants, "GRANT "+strings.Replace(x, "ON ", "ON "+home+".", 1)+" TO "+role)
+		}
+		d.exec(grants...)
+		clerk := &database{t: t, engine: d.engine, url: strings.NewReplacer("postgres@", role+"@", "root@", role+"@").Replace(d.url), within: true}
+		if d.engine == "postgres" {
+			clerk.url += "&search_path=harbour"
+		}
+		job := d.job("[[step]]\ntable = \"visit\"\nwhere = \"n > 5\"\ncopy_to = \"past\"\n")
+		for _, g := range grants[:3] { // the last is for the undo
+			d.exec(strings.NewReplacer("GRANT", "REVOKE", " TO ", " FROM ").Replace(g))
+			if o := clerk.jugatum(append([]string{"run", job}, args...)...); o.status == 0 || !strings.Contains(o.err, "GRANT") && !strings.Contains(o.err, "must have") {
+				t.Errorf("without %s: exit status %d\n%s", g, o.status, o.err)
+			}
+			d.exec(g)
+		}
+		if o := clerk.must(0, append([]string{"run", job}, args...)...); strings.Contains(o.err, "GRANT") {
+			t.Errorf("with all that is listed: %s", o.err)
+		}
+		clerk.must(0, "verify", "1")
+		clerk.must(0, "undo", "1")
+		if got := d.one("SELECT count(*) FROM " + home + ".past"); got != "0" {
+			t.Errorf("%s copies are left", got)
+		}
+	})
+}

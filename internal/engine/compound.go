@@ -55,14 +55,7 @@ func (e *StayedError) Error() string {
 // acts and then the change itself. What is kept is numbered from base+1 on, the
 // change's own rows last.
 func Carry(ctx context.Context, db DB, tx *Tx, x *change.Compound, kept *change.Kept, r change.Range, base int64) (Effect, error) {
-	b := carried{db: db, tx: tx, Effect: Effect{Scanned: -1, Kept: base, Log: NoLog, Acts: make([]int64, len(x.Parts))}}
-	if r.Walked() && db.Dialect() != sqltext.SQLite { // where ranges are counted beforehand
-		q := &change.Query{D: x.Source.D}
-		q.Add("SELECT count(*) FROM ", x.Source.Table.SQL(q.D), " AS jugatum_t WHERE 1 = 1").Range("jugatum_t", x.Source.Table.Key, r)
-		if err := tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&b.Scanned); err != nil {
-			return b.Effect, err
-		}
-	}
+	b := carried{db: db, tx: tx, own: x.List, Effect: Effect{Scanned: -1, Kept: base, Log: NoLog, Acts: make([]int64, len(x.Parts))}}
 	rows, err := b.list(ctx, x.List, r, x.Source)
 	if err != nil || rows == 0 {
 		return b.Effect, err
@@ -91,8 +84,9 @@ func Carry(ctx context.Context, db DB, tx *Tx, x *change.Compound, kept *change.
 // carried is what a batch with acts has done so far.
 type carried struct {
 	Effect
-	db DB
-	tx *Tx
+	db  DB
+	tx  *Tx
+	own *change.Kept // the list of the step's own rows
 }
 
 // list fills a list with what some changes find, and tells how many rows that are.
@@ -105,8 +99,11 @@ func (b *carried) list(ctx context.Context, list *change.Kept, r change.Range, f
 		if err != nil {
 			return 0, err
 		}
+		if list.Table == b.own.Table { // what other rows are found by is not the step's to scan
+			b.Scanned = e.Scanned
+		}
 		n += e.Changed
-		b.add(e)
+		b.AddLog(e.Log)
 	}
 	return n, nil
 }
@@ -130,15 +127,6 @@ func (b *carried) change(ctx context.Context, c *change.Change, kept *change.Kep
 		return 0, err
 	}
 	b.Kept = max(b.Kept, e.Kept)
-	b.add(e)
+	b.AddLog(e.Log)
 	return e.Changed, nil
-}
-
-// add adds another statement's log.
-func (e *Effect) add(o Effect) {
-	if e.Log.Scope == "" {
-		e.Log = o.Log
-	} else {
-		e.Log.Add(o.Log)
-	}
 }

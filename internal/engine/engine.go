@@ -68,7 +68,8 @@ type DB interface {
 	Measure(ctx context.Context, tx *Tx, q *change.Query) (Effect, error)
 
 	// List puts the rows of r that match into a list of the session's own, numbered from
-	// base+1 on, and locks them. Changed is how many they are.
+	// base+1 on, and locks them. Changed is how many they are, Scanned those that were
+	// read for that, where it is told.
 	List(ctx context.Context, tx *Tx, c *change.Change, list *change.Kept, r change.Range, base int64) (Effect, error)
 
 	// KeptTable gives the statements that make the kept-values table.
@@ -225,6 +226,15 @@ type Effect struct {
 	Log                       Log
 	Refused                   []*RefusedRow // rows left as they are, since no new value could be computed
 	Acts                      []int64       // rows that each act has changed besides
+}
+
+// AddLog adds another statement's log; what is unknown of it adds nothing.
+func (e *Effect) AddLog(o Log) {
+	if e.Log.Scope == "" {
+		e.Log = o
+	} else {
+		e.Log.Add(o)
+	}
 }
 
 // Log is what was written to the write-ahead log or its like.

@@ -73,7 +73,5 @@ func Open(ctx context.Context, url string) (DB, error) {
 type SchemeError struct{ URL string }
 
 func (e *SchemeError) Error() string {
-	shapes := Shapes()
-	last := len(shapes) - 1
-	return e.URL + ": the database is named " + strings.Join(shapes[:last], ", ") + " or " + shapes[last]
+	return e.URL + ": the database is named " + strings.Join(Shapes(), " or ")
 }

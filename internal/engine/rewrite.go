@@ -158,11 +158,7 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 			}
 			sum.Changed += e.Changed
 			sum.Kept = e.Kept
-			if sum.Log.Scope == "" {
-				sum.Log = e.Log
-			} else {
-				sum.Log.Add(e.Log)
-			}
+			sum.AddLog(e.Log)
 		}
 		if x.last == nil {
 			tx.S.LockFirst = max(tx.S.LockFirst-1, 0)

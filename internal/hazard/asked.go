@@ -165,7 +165,7 @@ type reference struct {
 
 // follows reports whether the database changes the rows that refer.
 func (r reference) follows() bool {
-	return r.action == "CASCADE" || r.action == "SET NULL" || r.action == "SET DEFAULT"
+	return change.Follows(r.action)
 }
 
 func (l look) references() (out []reference) {

@@ -111,7 +111,7 @@ type Step struct {
 // Act is a change of another table that belongs to the batches of a step.
 type Act struct {
 	N           int
-	Name        string
+	By          []string // the columns that refer
 	Verb        string
 	TableSchema string
 	TableName   string
@@ -122,6 +122,14 @@ type Act struct {
 	ToChange    int64 // -1 not counted
 	Changed     int64 // by its batches
 }
+
+// Table is the name of its table, for messages.
+func (a *Act) Table() string {
+	return change.TableName{Schema: a.TableSchema, Name: a.TableName}.String()
+}
+
+// Name is what the act does, for messages.
+func (a *Act) Name() string { return change.ActName(a.Verb, a.Table(), a.By) }
 
 // Totals add up the batches of a step. Log.Bytes and so on are -1 if no batch told.
 type Totals struct {
@@ -240,10 +248,11 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []L
 			return err
 		}
 		for _, a := range st.Acts {
+			by, _ := json.Marshal(a.By)
 			keys, _ := json.Marshal(a.KeyColumns)
 			cols, _ := json.Marshal(a.SetColumns)
-			if _, err := tx.Exec(ctx, l.sql("INSERT INTO @act (run, step, n, name, verb, table_schema, table_name, key_columns, set_columns, kept_table, to_change) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"),
-				r.ID, st.N, a.N, a.Name, a.Verb, a.TableSchema, a.TableName, string(keys), string(cols), cmp.Or(a.PackedTable, a.KeptTable), a.ToChange); err != nil {
+			if _, err := tx.Exec(ctx, l.sql("INSERT INTO @act (run, step, n, by_columns, verb, table_schema, table_name, key_columns, set_columns, kept_table, to_change) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"),
+				r.ID, st.N, a.N, string(by), a.Verb, a.TableSchema, a.TableName, string(keys), string(cols), cmp.Or(a.PackedTable, a.KeptTable), a.ToChange); err != nil {
 				return err
 			}
 		}
@@ -311,7 +320,7 @@ func (l *Ledger) Signed(r *Run) ([]byte, error) {
 	for _, s := range r.Steps {
 		x := step{s.N, s.Name, s.Verb, s.TableSchema, s.TableName, s.KeyColumns, s.SetColumns, s.KeptTable != "", s.PackedTable != "", nil}
 		for _, a := range s.Acts {
-			x.Acts = append(x.Acts, step{a.N, a.Name, a.Verb, a.TableSchema, a.TableName, a.KeyColumns, a.SetColumns, a.KeptTable != "", a.PackedTable != "", nil})
+			x.Acts = append(x.Acts, step{a.N, a.Name(), a.Verb, a.TableSchema, a.TableName, a.KeyColumns, a.SetColumns, a.KeptTable != "", a.PackedTable != "", nil})
 		}
 		record.Steps = append(record.Steps, x)
 	}
@@ -433,7 +442,7 @@ var errOrder = errors.New("there are others than were recorded")
 
 // loadActs reads the acts of a run's steps, with what their batches have changed.
 func (l *Ledger) loadActs(ctx context.Context, r *Run) error {
-	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, n, name, verb, table_schema, table_name, key_columns, set_columns, kept_table, to_change FROM @act WHERE run = ? ORDER BY step, n"), r.ID)
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, n, by_columns, verb, table_schema, table_name, key_columns, set_columns, kept_table, to_change FROM @act WHERE run = ? ORDER BY step, n"), r.ID)
 	if err != nil {
 		return err
 	}
@@ -442,12 +451,12 @@ func (l *Ledger) loadActs(ctx context.Context, r *Run) error {
 	for rows.Next() {
 		a := &Act{}
 		var step int
-		var keys, cols string
-		if err := rows.Scan(&step, &a.N, &a.Name, &a.Verb, &a.TableSchema, &a.TableName, &keys, &cols, &a.KeptTable, &a.ToChange); err != nil {
+		var by, keys, cols string
+		if err := rows.Scan(&step, &a.N, &by, &a.Verb, &a.TableSchema, &a.TableName, &keys, &cols, &a.KeptTable, &a.ToChange); err != nil {
 			return err
 		}
 		at := slices.IndexFunc(r.Steps, func(s *Step) bool { return s.N == step })
-		if err := cmp.Or(json.Unmarshal([]byte(keys), &a.KeyColumns), json.Unmarshal([]byte(cols), &a.SetColumns)); err != nil || at < 0 || a.N != len(r.Steps[at].Acts)+1 {
+		if err := cmp.Or(json.Unmarshal([]byte(by), &a.By), json.Unmarshal([]byte(keys), &a.KeyColumns), json.Unmarshal([]byte(cols), &a.SetColumns)); err != nil || at < 0 || a.N != len(r.Steps[at].Acts)+1 {
 			return fmt.Errorf("run %d, step %d, act %d: the ledger cannot be read: %v", r.ID, step, a.N, cmp.Or(err, errOrder))
 		}
 		if a.KeptTable, a.PackedTable, err = l.keptTables(r, step, a.N, a.KeptTable); err != nil {

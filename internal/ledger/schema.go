@@ -73,7 +73,7 @@ var tables = []string{
 	`CREATE TABLE IF NOT EXISTS @act (
 		run {int} NOT NULL, step {int} NOT NULL,
 		n {int} NOT NULL,            // 1, 2, 3, …: in this order, before the step's own change
-		name {text} NOT NULL,        // what it does, and by which columns that refer
+		by_columns {text} NOT NULL,  // JSON: those that refer
 		verb {text} NOT NULL,        // update, delete
 		table_schema {text} NOT NULL, table_name {text} NOT NULL,
 		key_columns {text} NOT NULL, // JSON

@@ -19,7 +19,10 @@ import (
 func (p *Plan) follow(ctx context.Context, c *change.Change, look change.Catalogue) error {
 	acts, why, err := change.Cascade(c, look)
 	if err == nil {
-		c.Reached, c.Back, err = change.FollowedBack(c, look)
+		c.Back, err = change.FollowedBack(c, look)
+	}
+	if err == nil {
+		c.Reached, err = change.Reached(c, look)
 	}
 	var nf *engine.NotFoundError
 	var rf *engine.RefusedError
@@ -50,7 +53,7 @@ func (p *Plan) follow(ctx context.Context, c *change.Change, look change.Catalog
 			break
 		}
 	}
-	c.Acts, c.NotKept, c.Locked = acts, why, len(acts) > 0
+	c.Acts, c.NotKept = acts, why
 	return nil
 }
 
@@ -62,9 +65,9 @@ func (p *Plan) Keeping(keep bool, despite []string) {
 		switch {
 		case len(c.Acts) == 0:
 		case slices.Contains(despite, hazard.Cascade):
-			c.Acts, c.NotKept, c.Locked = nil, "left to the database", false
+			c.Acts, c.NotKept = nil, "left to the database"
 		case !keep:
-			c.Acts, c.NotKept, c.Locked = nil, "nothing is kept", false
+			c.Acts, c.NotKept = nil, "nothing is kept"
 		}
 	}
 }
@@ -82,7 +85,7 @@ func withActs(c *change.Change) []*change.Change {
 func records(c *change.Change) (out []*ledger.Act) {
 	for i, a := range c.Acts {
 		t := a.Change.Table
-		out = append(out, &ledger.Act{N: i + 1, Name: a.Name(), Verb: a.Change.Verb.String(), TableSchema: t.Schema, TableName: t.Name,
+		out = append(out, &ledger.Act{N: i + 1, By: a.By(), Verb: a.Change.Verb.String(), TableSchema: t.Schema, TableName: t.Name,
 			KeyColumns: t.Key.Names(), SetColumns: a.Change.SetNames(), ToChange: -1})
 	}
 	return out
@@ -107,7 +110,7 @@ func (p *Plan) acts(ctx context.Context, l *ledger.Ledger, r *ledger.Run, w *run
 	}
 	now := records(w.Change)
 	if !slices.EqualFunc(now, w.Step.Acts, func(a, b *ledger.Act) bool {
-		return a.Name == b.Name && a.Verb == b.Verb && a.TableSchema == b.TableSchema && a.TableName == b.TableName && slices.Equal(a.KeyColumns, b.KeyColumns) && slices.Equal(a.SetColumns, b.SetColumns)
+		return slices.Equal(a.By, b.By) && a.Verb == b.Verb && a.TableSchema == b.TableSchema && a.TableName == b.TableName && slices.Equal(a.KeyColumns, b.KeyColumns) && slices.Equal(a.SetColumns, b.SetColumns)
 	}) {
 		w.Unready = Refusef("other tables refer to %s now than when run %d began, or in another way: make it as it was, or take the run back", w.Change.Table, r.ID)
 		return nil

@@ -10,17 +10,18 @@ import (
 
 // Act is what a step would do to rows of another table, that refer to its own.
 type Act struct {
-	Name  string `json:"name"` // what it does, and by which columns that refer
-	Table string `json:"table"`
-	Verb  string `json:"verb"`
-	Rows  int64  `json:"rows"`
+	Name  string   `json:"name"` // what it does, and by which columns that refer
+	Table string   `json:"table"`
+	Verb  string   `json:"verb"`
+	By    []string `json:"by"` // the columns that refer
+	Rows  int64    `json:"rows"`
 }
 
 // acts counts the rows of other tables that would change as well.
 func acts(ctx context.Context, db engine.DB, c *change.Change) ([]Act, error) {
 	var out []Act
 	for i, a := range c.Acts {
-		x := Act{Name: a.Name(), Table: a.Change.Table.String(), Verb: a.Change.Verb.String()}
+		x := Act{Name: a.Name(), Table: a.Change.Table.String(), Verb: a.Change.Verb.String(), By: a.By()}
 		q := change.Brought(c, c.Acts, i)
 		if err := db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&x.Rows); err != nil {
 			return nil, fmt.Errorf("step %q: counting the rows of %s that go with them: %w", c.Step, x.Table, err)

@@ -78,11 +78,12 @@ type Step struct {
 
 // Act is what a step's batches did to rows of another table.
 type Act struct {
-	Name      string `json:"name"` // what it does, and by which columns that refer
-	Table     string `json:"table"`
-	Verb      string `json:"verb"`
-	Changed   int64  `json:"changed"`
-	KeptTable string `json:"kept_table,omitempty"`
+	Name      string   `json:"name"` // what it does, and by which columns that refer
+	Table     string   `json:"table"`
+	Verb      string   `json:"verb"`
+	By        []string `json:"by"` // the columns that refer
+	Changed   int64    `json:"changed"`
+	KeptTable string   `json:"kept_table,omitempty"`
 }
 
 type Holds struct {
@@ -136,7 +137,7 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 			Batches: t.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed, Skipped: t.Skipped, Retries: t.Retries, KeptTable: st.KeptTable, Lanes: len(st.Lanes)}
 		for _, a := range st.Acts {
 			weigh(cmp.Or(a.PackedTable, a.KeptTable))
-			x.Acts = append(x.Acts, Act{a.Name, change.TableName{Schema: a.TableSchema, Name: a.TableName}.String(), a.Verb, a.Changed, a.KeptTable})
+			x.Acts = append(x.Acts, Act{a.Name(), a.Table(), a.Verb, a.By, a.Changed, a.KeptTable})
 		}
 		s.Steps = append(s.Steps, x)
 		if t.Log.Scope != "" {

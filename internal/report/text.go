@@ -129,8 +129,7 @@ func how(verb, method string) string {
 
 // with words what a step does to rows of another table.
 func with(a Act, method string) string {
-	_, by, _ := strings.Cut(a.Name, " (")
-	by = term.Clean(strings.TrimSuffix(by, ")"))
+	by := term.Clean(strings.Join(a.By, ", "))
 	switch {
 	case strings.HasPrefix(method, "undo"):
 		return "with them, by " + by

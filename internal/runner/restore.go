@@ -170,7 +170,7 @@ func (s *restore) batch(ctx context.Context, tx *engine.Tx, r change.Range) (eng
 			var e engine.Effect
 			if e, err = s.back(ctx, tx, parts[i], from, to); err == nil {
 				parts[i].done = e.Changed
-				addLog(&sum, e)
+				sum.AddLog(e.Log)
 			}
 		}
 		if err != nil && s.k.DB.Fault(err) == engine.Data && s.careful == 0 {
@@ -230,15 +230,6 @@ func (s *restore) skipped(ctx context.Context, tx *engine.Tx, p *part, from, to 
 	}
 	p.done = p.rows - int64(len(left)) // a row of which a trigger made something else is not put back
 	return left, err
-}
-
-// addLog adds another statement's log.
-func addLog(sum *engine.Effect, e engine.Effect) {
-	if sum.Log.Scope == "" {
-		sum.Log = e.Log
-	} else {
-		sum.Log.Add(e.Log)
-	}
 }
 
 // back puts kept rows back. Those that were moved are taken out of the other table
@@ -349,7 +340,7 @@ func (s *restore) rowByRow(ctx context.Context, tx *engine.Tx, parts []part, fro
 			return nil, err
 		}
 		parts[x.part].done += e.Changed
-		addLog(sum, e)
+		sum.AddLog(e.Log)
 	}
 	return refused, nil
 }

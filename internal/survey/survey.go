@@ -132,7 +132,7 @@ func look(ctx context.Context, db engine.DB, t *change.Table) (Table, error) {
 	}
 	for _, fk := range t.ReferredBy {
 		s.ReferredBy = append(s.ReferredBy, fk.Name)
-		if a := fk.OnDelete; a == "CASCADE" || a == "SET NULL" || a == "SET DEFAULT" {
+		if a := fk.OnDelete; change.Follows(a) {
 			remark("a delete here reaches %s too (%s): its rows are changed first and kept, or the preview says why they cannot be", fk.From(), strings.ToLower(a))
 		}
 	}

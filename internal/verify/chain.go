@@ -3,6 +3,7 @@ package verify
 import (
 	"context"
 	"database/sql"
+	"slices"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -34,7 +35,7 @@ func inOrder(work []*runner.Work) (out []changed) {
 		for _, a := range w.Acts {
 			out = append(out, changed{a.Change, a.Kept})
 		}
-		if w.Kept != nil {
+		if w.Kept != nil && w.Change.Verb != sqltext.Insert { // a copy leaves its rows as they are
 			out = append(out, changed{w.Change, w.Kept})
 		}
 	}
@@ -79,23 +80,15 @@ func chained(ctx context.Context, db engine.DB, w *runner.Work, work []*runner.W
 // undo those before it, the last one first.
 func neighbours(w *runner.Work, work []*runner.Work) (out []changed) {
 	list := inOrder(work)
-	at := -1
-	for i, x := range list {
-		if x.kept.Table == w.Kept.Table {
-			at = i
-		}
+	if w.Undo {
+		slices.Reverse(list)
 	}
-	for i := range list {
-		x := list[i]
-		if w.Undo {
-			i = len(list) - 1 - i
-			x = list[i]
-		}
-		beyond := i > at
-		if w.Undo {
-			beyond = i < at
-		}
-		if t := x.c.Table; beyond && at >= 0 && t.Schema == w.Change.Table.Schema && t.Name == w.Change.Table.Name {
+	at := slices.IndexFunc(list, func(x changed) bool { return x.kept.Table == w.Kept.Table })
+	if at < 0 {
+		return nil
+	}
+	for _, x := range list[at+1:] {
+		if t := x.c.Table; t.Schema == w.Change.Table.Schema && t.Name == w.Change.Table.Name {
 			out = append(out, x)
 		}
 	}

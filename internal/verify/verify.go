@@ -111,7 +111,7 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 // act holds what was kept of an act against its table: as a step of its own, which has the
 // numbers of the step that it belongs to.
 func act(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, w *runner.Work, a *runner.Act, work []*runner.Work, progress func(done, total int64)) (*Step, error) {
-	s := &Step{Name: a.Record.Name, Table: a.Change.Table.String(), Changed: a.Record.Changed, Kept: -1, Left: w.Step.Totals.Skipped, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
+	s := &Step{Name: a.Record.Name(), Table: a.Change.Table.String(), Changed: a.Record.Changed, Kept: -1, Left: w.Step.Totals.Skipped, Missed: -1, Sample: []ledger.Left{}, Checks: []Check{}}
 	of := *w
 	of.Change, of.Kept = a.Change, a.Kept
 	return s, s.compare(ctx, db, l, r, &of, work, progress)

@@ -366,6 +366,13 @@ func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engi
 // List locks the rows as the statement itself would.
 func (db *DB) List(ctx context.Context, tx *engine.Tx, c *change.Change, list *change.Kept, r change.Range, base int64) (engine.Effect, error) {
 	e := engine.Effect{Scanned: -1, Matched: -1, Log: engine.NoLog}
+	scanned := func() error { return nil }
+	if r.Walked() {
+		var err error
+		if scanned, err = db.counting(ctx, tx, c, r, &e); err != nil {
+			return e, err
+		}
+	}
 	if err := db.relax(ctx, tx, list); err != nil { // dates go as they are
 		return e, err
 	}
@@ -374,6 +381,9 @@ func (db *DB) List(ctx context.Context, tx *engine.Tx, c *change.Change, list *c
 	}
 	var err error
 	if e.Changed, err = exec(ctx, tx, numbered(c, list).Source(c, r).Add(" FOR UPDATE")); err != nil {
+		return e, err
+	}
+	if err := scanned(); err != nil {
 		return e, err
 	}
 	return e, db.tighten(ctx, tx)

@@ -246,7 +246,7 @@ func (db *DB) List(ctx context.Context, tx *engine.Tx, c *change.Change, list *c
 	if err := tx.S.State.(*session).steer(ctx, tx, way); err != nil {
 		return engine.Effect{}, err
 	}
-	e, err := db.explain(ctx, tx, change.Enlist(c, list, r, base, true), nil)
+	e, err := db.explain(ctx, tx, change.Enlist(c, list, r, base, true), c)
 	e.Changed = e.came
 	return e.Effect, err
 }

@@ -51,10 +51,10 @@ func (db *DB) Missing(ctx context.Context, c *change.Change, keep bool) (engine.
 			m.Run = append(m.Run, "GRANT UPDATE ("+strings.Join(lack, ", ")+") ON "+table+to)
 		}
 	}
-	if c.Locked && !locks { // any column will do
+	if c.Locks() && !locks { // any column will do
 		m.Run = append(m.Run, "GRANT UPDATE ("+d.Quote(c.Table.Key.Columns[0].Name)+") ON "+table+to)
 	}
-	if (!keep && c.KeysMayMove() || c.Locked) && !temp {
+	if (!keep && c.KeysMayMove() || c.Locks()) && !temp {
 		m.Run = append(m.Run, "GRANT TEMPORARY ON DATABASE "+d.Quote(db.database)+to)
 	}
 	if c.Into != nil {
@@ -67,7 +67,7 @@ func (db *DB) Missing(ctx context.Context, c *change.Change, keep bool) (engine.
 }
 
 // missingForInto adds what putting rows into another table still takes, and taking them
-// out of it again: they are locked first, which is a matter of UPDATE.
+// out of it again: those that go back are locked first, which is a matter of UPDATE.
 func (db *DB) missingForInto(ctx context.Context, x *change.Into, m *engine.Missing) error {
 	to := " TO " + d.Quote(db.user)
 	schema, table := d.Quote(x.Table.Schema), x.Table.NameSQL(d)
@@ -87,7 +87,7 @@ func (db *DB) missingForInto(ctx context.Context, x *change.Into, m *engine.Miss
 		has  bool
 		name string
 		list *[]string
-	}{{read, "SELECT", &m.Read}, {ins, "INSERT", &m.Run}, {del, "DELETE", &m.Undo}, {upd, "UPDATE", &m.Undo}} {
+	}{{read, "SELECT", &m.Read}, {ins, "INSERT", &m.Run}, {del, "DELETE", &m.Undo}, {upd || x.Copied, "UPDATE", &m.Undo}} {
 		if err == nil && !p.has {
 			*p.list = append(*p.list, "GRANT "+p.name+" ON "+table+to)
 		}
