@@ -5,7 +5,6 @@ import (
 	"maps"
 	"strings"
 	"testing"
-	"time"
 )
 
 // cascadeTables are those of harbourCascade.
@@ -240,33 +239,7 @@ func TestCascadeKilled(t *testing.T) {
 		r, kills := seeded(17), 0
 		drive := func(args ...string) string {
 			t.Helper()
-			had := "0"
-			if d.haveLedger() {
-				had = d.lastRun()
-			}
-			cmd := d.start(args...)
-			d.until("rows are gone", func() bool {
-				return d.haveLedger() && d.lastRun() != had && d.one("SELECT count(*) FROM "+d.ledger("batch")+" WHERE run = "+d.lastRun()) != "0"
-			})
-			cmd.Process.Kill()
-			cmd.Wait()
-			run := d.lastRun()
-			most := kills + 10 // after which it is left to come to its end
-			for kills++; d.one("SELECT status FROM "+d.ledger("run")+" WHERE id = "+run) != "done"; {
-				whole(strings.Join(args, " "))
-				cmd := d.start("resume", run)
-				stop := time.AfterFunc(time.Duration(30+r.IntN(150))*time.Millisecond, func() {
-					if kills < most {
-						cmd.Process.Kill()
-					}
-				})
-				if cmd.Wait() != nil {
-					kills++
-				}
-				stop.Stop()
-			}
-			d.must(0, "verify", run)
-			return run
+			return d.killedMidway(r, &kills, kills+10, func() { whole(strings.Join(args, " ")) }, args...)
 		}
 		run := drive("run", "--sql", "DELETE FROM quay WHERE id % 3 = 0", "--accept", "any", "--batch", "2")
 		if got := d.one("SELECT count(*) FROM quay WHERE id % 3 = 0"); got != "0" {

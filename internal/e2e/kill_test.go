@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -419,4 +420,39 @@ func TestLanesThatKeepNothing(t *testing.T) {
 		d.must(0, "verify", "2")
 		same(t, "undone", d.dump("t"), before)
 	})
+}
+
+// killedMidway carries out a command, kills it once a batch of its run is there, and
+// resumes the run, by another number of workers each time, and kills it again, until it
+// has ended; from most kills on it is left to come to its end. check is asked between any
+// two of them. It gives the run's number, verified.
+func (d *database) killedMidway(r *rand.Rand, kills *int, most int, check func(), args ...string) string {
+	d.t.Helper()
+	before := "0"
+	if d.haveLedger() {
+		before = d.lastRun()
+	}
+	cmd := d.start(args...)
+	d.until("a batch is done", func() bool {
+		return d.haveLedger() && d.lastRun() != before && d.one("SELECT count(*) FROM "+d.ledger("batch")+" WHERE run = "+d.lastRun()) != "0"
+	})
+	cmd.Process.Kill()
+	cmd.Wait()
+	run := d.lastRun()
+	for *kills++; d.one("SELECT status FROM "+d.ledger("run")+" WHERE id = "+run) != "done"; {
+		check()
+		cmd := d.start(append([]string{"resume", run}, d.workers(*kills%3)...)...)
+		after := time.Duration(30+r.IntN(150)+5**kills) * time.Millisecond // longer each time
+		if *kills >= most {
+			after = time.Hour
+		}
+		stop := time.AfterFunc(after, func() { cmd.Process.Kill() })
+		if cmd.Wait() != nil {
+			*kills++
+		}
+		stop.Stop()
+	}
+	check()
+	d.must(0, "verify", run)
+	return run
 }

@@ -6,7 +6,6 @@ import (
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 )
 
 // TestMovesEqualTheStatements: rows moved in batches, at once, and by the two plain
@@ -313,28 +312,7 @@ func TestMoveKilled(t *testing.T) {
 			}
 			drive := func(args ...string) {
 				t.Helper()
-				before := "0"
-				if d.haveLedger() {
-					before = d.lastRun()
-				}
-				cmd := d.start(args...)
-				d.until("rows are moved", func() bool {
-					return d.haveLedger() && d.lastRun() != before && d.one("SELECT count(*) FROM "+d.ledger("batch")+" WHERE run = "+d.lastRun()) != "0"
-				})
-				cmd.Process.Kill()
-				cmd.Wait()
-				run := d.lastRun()
-				for kills++; d.one("SELECT status FROM "+d.ledger("run")+" WHERE id = "+run) != "done"; {
-					whole()
-					cmd := d.start(append([]string{"resume", run}, d.workers(kills%3)...)...)
-					stop := time.AfterFunc(time.Duration(30+r.IntN(150)+5*kills)*time.Millisecond, func() { cmd.Process.Kill() })
-					if cmd.Wait() != nil {
-						kills++
-					}
-					stop.Stop()
-				}
-				whole()
-				d.must(0, "verify", run)
+				d.killedMidway(r, &kills, kills+1000, whole, args...)
 			}
 			drive(append([]string{"run", job, "--again", "--accept", "any", "--hold", "20ms"}, d.workers(r.IntN(4))...)...)
 			if got := d.one("SELECT count(*) FROM t_archive WHERE id % 3 <> 0"); got != moves {

@@ -32,10 +32,13 @@ func emptied(ctx context.Context, db DB, tx *Tx, layout *change.Kept) error {
 	case sqltext.SQLite:
 		create = "CREATE TABLE IF NOT EXISTS "
 	}
-	for _, text := range db.KeptTable(layout) {
-		if _, err := tx.Exec(ctx, strings.Replace(text, "CREATE TABLE ", create, 1)); err != nil {
-			return fmt.Errorf("making a temporary table for the batch: %w", err)
+	if !tx.S.made[layout.Table] {
+		for _, text := range db.KeptTable(layout) {
+			if _, err := tx.Exec(ctx, strings.Replace(text, "CREATE TABLE ", create, 1)); err != nil {
+				return fmt.Errorf("making a temporary table for the batch: %w", err)
+			}
 		}
+		tx.made = append(tx.made, layout.Table)
 	}
 	_, err := tx.Exec(ctx, empty+layout.Table)
 	return err
@@ -48,7 +51,7 @@ type StayedError struct {
 }
 
 func (e *StayedError) Error() string {
-	return fmt.Sprintf("%s: %d rows were to change and %d did, so that rows of other tables would have changed for nothing: a trigger interferes with the batch", e.Table, e.Listed, e.Changed)
+	return fmt.Sprintf("%s: %d rows were to change and %d did, so that rows of other tables would have changed for nothing: a trigger interferes with the batch; leave out the rows that it keeps, or leave those that refer to them to the database (--despite cascade)", e.Table, e.Listed, e.Changed)
 }
 
 // Carry carries out a batch of a change with acts: lists its rows, and carries out the

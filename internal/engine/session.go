@@ -22,6 +22,8 @@ type Session struct {
 	Ended     func(*Tx) // after it committed
 	LockFirst int       // batches to go that lock rows before they read them; see Batch
 
+	made map[string]bool // temporary tables of ours that are there, by name; see emptied
+
 	// Durable makes the next commit, and with it all that went before, wait
 	// until it is safe on disk. Until then a crash of the server may take the
 	// last batches back, as if they had not been: rows, kept values and
@@ -56,6 +58,7 @@ type Tx struct {
 	// out; else -1.
 	Foreseen int64
 	outlook  *Outlook // what was read of its range before its turn
+	made     []string // temporary tables, there for good once it commits
 }
 
 // Start begins a transaction. On SQLite that takes the write lock.
@@ -110,6 +113,12 @@ func (t *Tx) Commit(ctx context.Context) error {
 		return err
 	}
 	t.done = true
+	for _, name := range t.made {
+		if t.S.made == nil {
+			t.S.made = map[string]bool{}
+		}
+		t.S.made[name] = true
+	}
 	if t.S.Ended != nil {
 		t.S.Ended(t)
 	}
