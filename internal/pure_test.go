@@ -3,13 +3,14 @@ package internal_test
 
 import (
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 )
 
 // TestPurePackages keeps drivers and terminals out of the packages that only compute.
 func TestPurePackages(t *testing.T) {
-	for _, p := range []string{"job", "sqltext", "change", "kind", "kind/fill", "kind/move", "hazard", "pace", "rewrite", "generated"} {
+	for _, p := range []string{"job", "sqltext", "change", "dialect", "kind", "kind/fill", "kind/move", "hazard", "pace", "rewrite", "generated"} {
 		out, err := exec.Command("go", "list", "-deps", "jugatum/internal/"+p).Output()
 		if err != nil {
 			t.Fatal(err)
@@ -25,7 +26,30 @@ func TestPurePackages(t *testing.T) {
 }
 
 // order is the layout from top to bottom; dependencies point downwards.
-var order = []string{"cli", "plan", "report", "verify", "preview", "find", "survey", "harbour", "runner", "seal", "ledger", "engine/sqlite", "engine/postgres", "engine/mariadb", "engine", "job", "hazard", "kind/fill", "kind/move", "kind", "change", "sqltext", "rewrite", "pace", "term"}
+var order = []string{"cli", "plan", "report", "verify", "preview", "find", "survey", "harbour", "runner", "seal", "ledger", "engine/sqlite", "engine/postgres", "engine/mariadb", "engine", "job", "hazard", "kind/fill", "kind/move", "kind", "dialect", "change", "sqltext", "rewrite", "pace", "term"}
+
+// TestNobodyAsksWhichDialect: what differs between servers is asked of the dialect that a
+// database has; only engines name theirs.
+func TestNobodyAsksWhichDialect(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "jugatum/...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := 0
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		p, imports, _ := strings.Cut(line, " ")
+		if !slices.Contains(strings.Fields(imports), "jugatum/internal/dialect") {
+			continue
+		}
+		named++
+		if !strings.HasPrefix(p, "jugatum/internal/engine/") {
+			t.Errorf("%s names a dialect", p)
+		}
+	}
+	if named < 3 {
+		t.Errorf("%d packages name a dialect", named)
+	}
+}
 
 func TestDependenciesPointDownwards(t *testing.T) {
 	rank := map[string]int{}

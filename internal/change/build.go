@@ -13,7 +13,7 @@ type Catalogue func(schema, table string) (*Table, error)
 
 // Build turns a step into its one form. Faults in the step are *FieldError;
 // other errors come from the catalogue.
-func Build(d sqltext.Dialect, spec Spec, params map[string]Value, tables Catalogue) (*Change, error) {
+func Build(d Dialect, spec Spec, params map[string]Value, tables Catalogue) (*Change, error) {
 	c := &Change{Step: spec.Name, D: d, Params: params}
 	b := builder{c: c, spec: spec, tables: tables}
 	var err error
@@ -148,7 +148,7 @@ func (b *builder) statement() error {
 // written, where the catalogue gave a table that inherits from that one instead.
 func (b *builder) standIn(written sqltext.Token) {
 	c := b.c
-	if name := b.name(written); c.D == sqltext.PostgreSQL && name != c.Table.Name {
+	if name := b.name(written); c.D.Forms().Heirs && name != c.Table.Name {
 		c.alias = c.D.Quote(name)
 		c.Ref = c.alias
 	}
@@ -207,9 +207,9 @@ func (b *builder) assignRow(cols []sqltext.Token, query []sqltext.Token) error {
 		names[i] = "jugatum_" + itoa(i+1)
 	}
 	for i, col := range cols {
-		as, whole := " AS MATERIALIZED (", "" // PostgreSQL then computes every column
-		if b.c.D == sqltext.SQLite {
-			as, whole = " AS (", " WHERE coalesce("+strings.Join(names, ", ")+", 1) IS NOT NULL"
+		as, whole := " AS "+b.c.D.Forms().Materialized+"(", "" // every column is computed then
+		if b.c.D.Forms().Materialized == "" {
+			whole = " WHERE coalesce(" + strings.Join(names, ", ") + ", 1) IS NOT NULL"
 		}
 		head, err := sqltext.Lex(b.c.D, "(WITH jugatum_row ("+strings.Join(names, ", ")+")"+as)
 		if err != nil {
@@ -357,7 +357,7 @@ func (b *builder) lookUp(n sqltext.Name) (*Table, error) {
 }
 
 // Target looks the table up that a step names, and tells how its SQL refers to it.
-func Target(d sqltext.Dialect, spec Spec, tables Catalogue) (t *Table, ref string, err error) {
+func Target(d Dialect, spec Spec, tables Catalogue) (t *Table, ref string, err error) {
 	b := builder{c: &Change{D: d}, spec: spec, tables: tables}
 	if err := b.target(); err != nil {
 		return nil, "", err
@@ -367,7 +367,7 @@ func Target(d sqltext.Dialect, spec Spec, tables Catalogue) (t *Table, ref strin
 
 // AnotherTable looks another table up that a field of the step names; the token is its name
 // without the schema. What the catalogue says of it may be an error, as of a view.
-func AnotherTable(d sqltext.Dialect, spec Spec, field, text string, tables Catalogue) (*Table, sqltext.Token, error) {
+func AnotherTable(d Dialect, spec Spec, field, text string, tables Catalogue) (*Table, sqltext.Token, error) {
 	b := builder{c: &Change{D: d}, spec: spec, tables: tables}
 	n, err := b.tableName(field, text)
 	if err != nil {

@@ -27,11 +27,11 @@ type Act struct {
 type Follow struct {
 	Columns []*Column // of the act's table
 	Parent  []*Column // of the table that they refer to
-	Of      int       // the act whose rows those are; own for the step's own rows
+	Of      int       // the act whose rows those are; OwnRows for the step's own rows
 }
 
-// own stands for the step's own rows in the place of an act's number.
-const own = -1
+// OwnRows stands for the step's own rows in the place of an act's number.
+const OwnRows = -1
 
 // By lists the columns that refer.
 func (a *Act) By() (names []string) {
@@ -62,7 +62,7 @@ func Cascade(c *Change, tables Catalogue) (acts []*Act, why string, err error) {
 		return nil, "", nil
 	}
 	x := &cascade{c: c, tables: tables, onTheWay: map[*Table]bool{}}
-	err = x.follow(c.Table, own)
+	err = x.follow(c.Table, OwnRows)
 	var no *notKept
 	if errors.As(err, &no) {
 		return nil, no.why, nil
@@ -119,8 +119,8 @@ func (x *cascade) follow(t *Table, of int) error {
 			if c == nil || p == nil {
 				return notKeptf("%s.%s or %s.%s is not there", child, name, t, fk.Parent[i])
 			}
-			if x.c.D == sqltext.SQLite && (c.Class != p.Class || c.Class == Other && !strings.EqualFold(c.Type, p.Type)) {
-				// A reference is compared by other rules there than an expression.
+			if x.c.D.Forms().LooseReference && (c.Class != p.Class || c.Class == Other && !strings.EqualFold(c.Type, p.Type)) {
+				// It is compared by other rules than an expression.
 				return notKeptf("%s.%s and %s.%s are not of the same type", child, c.Name, t, p.Name)
 			}
 			f.Columns, f.Parent = append(f.Columns, c), append(f.Parent, p)
@@ -144,9 +144,9 @@ func Follows(action string) bool {
 
 func same(a, b *Table) bool { return a.Schema == b.Schema && a.Name == b.Name }
 
-// column finds a column by the name in a reference, which SQLite takes as it was written there.
+// column finds a column by the name in a reference, which some dialects keep as it was written there.
 func (x *cascade) column(t *Table, name string) *Column {
-	if c := t.Named(name); c != nil || x.c.D != sqltext.SQLite {
+	if c := t.Named(name); c != nil || !x.c.D.Forms().LooseReference {
 		return c
 	}
 	for _, c := range t.Columns {
@@ -250,8 +250,8 @@ func (x *cascade) able(a *Act) error {
 			continue
 		}
 		switch {
-		case c.D == sqltext.MariaDB:
-			return notKeptf("trigger %s of %s would fire, which it does not where MariaDB itself follows a reference", tr.Name, t)
+		case c.D.Forms().UntoldTriggers:
+			return notKeptf("trigger %s of %s would fire, which it does not where %s itself follows a reference", tr.Name, t, c.D)
 		case tr.Statement:
 			return notKeptf("trigger %s of %s fires once for a statement, and would once for each batch", tr.Name, t)
 		}
@@ -319,7 +319,7 @@ func (x *cascade) order() string {
 	}
 	for _, a := range sorted {
 		for i, f := range a.Follows {
-			if f.Of != own {
+			if f.Of != OwnRows {
 				a.Follows[i].Of = slices.Index(order, f.Of)
 			}
 		}

@@ -1,29 +1,30 @@
-package change
+package change_test
 
 import (
 	"fmt"
 	"strings"
 	"testing"
 
-	"jugatum/internal/sqltext"
+	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 )
 
 // family is a set of tables that refer to each other, each with a key id: "berth.quay_id >
 // quay.id CASCADE" is a reference.
-func family(d sqltext.Dialect, references ...string) Catalogue {
-	tables := map[string]*Table{}
-	table := func(name string) *Table {
+func family(d change.Dialect, references ...string) change.Catalogue {
+	tables := map[string]*change.Table{}
+	table := func(name string) *change.Table {
 		if tables[name] == nil {
-			id := &Column{Name: "id", Class: Number, NotNull: true}
-			tables[name] = &Table{Name: name, Columns: []*Column{id}, Key: &Key{Name: "primary key", Columns: []*Column{id}}}
+			id := &change.Column{Name: "id", Class: change.Number, NotNull: true}
+			tables[name] = &change.Table{Name: name, Columns: []*change.Column{id}, Key: &change.Key{Name: "primary key", Columns: []*change.Column{id}}}
 		}
 		return tables[name]
 	}
-	column := func(text string) (*Table, string) {
+	column := func(text string) (*change.Table, string) {
 		name, col, _ := strings.Cut(text, ".")
 		t := table(name)
 		if t.Named(col) == nil {
-			t.Columns = append(t.Columns, &Column{Name: col, Class: Number})
+			t.Columns = append(t.Columns, &change.Column{Name: col, Class: change.Number})
 		}
 		return t, col
 	}
@@ -33,9 +34,9 @@ func family(d sqltext.Dialect, references ...string) Catalogue {
 		rule = r[strings.LastIndex(r, parent)+len(parent)+1:]
 		c, col := column(child)
 		p, key := column(parent)
-		p.ReferredBy = append(p.ReferredBy, ForeignKey{Name: fmt.Sprint("f", i), Table: c.Name, Columns: []string{col}, Parent: []string{key}, OnDelete: rule, OnUpdate: rule})
+		p.ReferredBy = append(p.ReferredBy, change.ForeignKey{Name: fmt.Sprint("f", i), Table: c.Name, Columns: []string{col}, Parent: []string{key}, OnDelete: rule, OnUpdate: rule})
 	}
-	return func(_, name string) (*Table, error) {
+	return func(_, name string) (*change.Table, error) {
 		if tables[name] == nil {
 			return nil, fmt.Errorf("there is no %s", name)
 		}
@@ -43,13 +44,13 @@ func family(d sqltext.Dialect, references ...string) Catalogue {
 	}
 }
 
-func brings(t *testing.T, d sqltext.Dialect, tables Catalogue, sql string) (*Change, []*Act, string) {
+func brings(t *testing.T, d change.Dialect, tables change.Catalogue, sql string) (*change.Change, []*change.Act, string) {
 	t.Helper()
-	c, err := Build(d, Spec{Name: "s", SQL: sql}, nil, tables)
+	c, err := change.Build(d, change.Spec{Name: "s", SQL: sql}, nil, tables)
 	if err != nil {
 		t.Fatal(err)
 	}
-	acts, why, err := Cascade(c, tables)
+	acts, why, err := change.Cascade(c, tables)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -72,7 +73,7 @@ func TestCascade(t *testing.T) {
 		{"further", "berth.quay_id > quay.id SET NULL|visit.q > berth.quay_id CASCADE", "visit refers to columns of berth that change, and follows them"},
 		{"the same column", "berth.quay_id > quay.id SET NULL|berth.quay_id > quay.id SET DEFAULT", "several references of berth share columns"},
 	} {
-		_, acts, why := brings(t, sqltext.PostgreSQL, family(sqltext.PostgreSQL, strings.Split(x.references, "|")...), "DELETE FROM quay WHERE id > 5")
+		_, acts, why := brings(t, dialect.PostgreSQL, family(dialect.PostgreSQL, strings.Split(x.references, "|")...), "DELETE FROM quay WHERE id > 5")
 		var names []string
 		for _, a := range acts {
 			names = append(names, a.Name())
@@ -82,27 +83,27 @@ func TestCascade(t *testing.T) {
 		}
 		for i, a := range acts { // each goes by what is listed before it is deleted
 			for _, f := range a.Follows {
-				if f.Of != own && f.Of <= i {
+				if f.Of != change.OwnRows && f.Of <= i {
 					t.Errorf("%s: act %d goes by act %d", x.name, i, f.Of)
 				}
 			}
 		}
 	}
-	if _, acts, why := brings(t, sqltext.PostgreSQL, family(sqltext.PostgreSQL, "berth.quay_id > quay.id CASCADE"), "DELETE FROM quay USING berth WHERE berth.id = quay.id"); acts != nil || !strings.Contains(why, "sub-query") {
+	if _, acts, why := brings(t, dialect.PostgreSQL, family(dialect.PostgreSQL, "berth.quay_id > quay.id CASCADE"), "DELETE FROM quay USING berth WHERE berth.id = quay.id"); acts != nil || !strings.Contains(why, "sub-query") {
 		t.Errorf("%v %q", acts, why)
 	}
-	if _, acts, why := brings(t, sqltext.PostgreSQL, family(sqltext.PostgreSQL, "berth.quay_id > quay.id CASCADE"), "UPDATE quay SET id = 1 WHERE id = 2"); acts != nil || why != "" {
+	if _, acts, why := brings(t, dialect.PostgreSQL, family(dialect.PostgreSQL, "berth.quay_id > quay.id CASCADE"), "UPDATE quay SET id = 1 WHERE id = 2"); acts != nil || why != "" {
 		t.Errorf("%v %q", acts, why)
 	}
 }
 
 // TestCascadeLimited: a reference that clears some of its columns alone clears those.
 func TestCascadeLimited(t *testing.T) {
-	tables := family(sqltext.PostgreSQL, "berth.quay_id > quay.id SET NULL", "berth.no > quay.no NO ACTION")
+	tables := family(dialect.PostgreSQL, "berth.quay_id > quay.id SET NULL", "berth.no > quay.no NO ACTION")
 	quay, _ := tables("", "quay")
 	fk := &quay.ReferredBy[0]
 	fk.Columns, fk.Parent, fk.Cleared = []string{"quay_id", "no"}, []string{"id", "no"}, []string{"no"}
-	if _, acts, why := brings(t, sqltext.PostgreSQL, tables, "DELETE FROM quay WHERE id > 5"); why != "" || len(acts) != 1 || fmt.Sprint(acts[0].Change.SetNames()) != "[no]" || len(acts[0].Follows[0].Columns) != 2 {
+	if _, acts, why := brings(t, dialect.PostgreSQL, tables, "DELETE FROM quay WHERE id > 5"); why != "" || len(acts) != 1 || fmt.Sprint(acts[0].Change.SetNames()) != "[no]" || len(acts[0].Follows[0].Columns) != 2 {
 		t.Errorf("%+v %q", acts, why)
 	}
 }
@@ -111,17 +112,17 @@ func TestCascadeLimited(t *testing.T) {
 // them; each dialect finds the rows of an act in the way that it is good at.
 func TestCompound(t *testing.T) {
 	references := []string{"berth.quay_id > quay.id CASCADE", "visit.berth_id > berth.id CASCADE", "line.visit_id > visit.id CASCADE", "note.visit_id > visit.id SET NULL"}
-	for d, want := range map[sqltext.Dialect]string{
-		sqltext.PostgreSQL: `SELECT 1 FROM "line" WHERE 1 = 1 AND (EXISTS (SELECT 1 FROM list2 AS jugatum_l WHERE jugatum_l."key_id" = "line"."visit_id"))`,
-		sqltext.MariaDB:    "SELECT 1 FROM list2 AS jugatum_l STRAIGHT_JOIN `line` ON `line`.`visit_id` = jugatum_l.`key_id` WHERE 1 = 1 AND (1 = 1)",
-		sqltext.SQLite:     `SELECT 1 FROM "line" WHERE 1 = 1 AND (("line"."id") IN (SELECT jugatum_c."id" FROM list2 AS jugatum_l CROSS JOIN "visit" AS jugatum_p ON jugatum_p."id" = jugatum_l."key_id" CROSS JOIN "line" AS jugatum_c ON jugatum_p."id" = jugatum_c."visit_id"))`,
+	for d, want := range map[change.Dialect]string{
+		dialect.PostgreSQL: `SELECT 1 FROM "line" WHERE 1 = 1 AND (EXISTS (SELECT 1 FROM list2 AS jugatum_l WHERE jugatum_l."key_id" = "line"."visit_id"))`,
+		dialect.MariaDB:    "SELECT 1 FROM list2 AS jugatum_l STRAIGHT_JOIN `line` ON `line`.`visit_id` = jugatum_l.`key_id` WHERE 1 = 1 AND (1 = 1)",
+		dialect.SQLite:     `SELECT 1 FROM "line" WHERE 1 = 1 AND (("line"."id") IN (SELECT jugatum_c."id" FROM list2 AS jugatum_l CROSS JOIN "visit" AS jugatum_p ON jugatum_p."id" = jugatum_l."key_id" CROSS JOIN "line" AS jugatum_c ON jugatum_p."id" = jugatum_c."visit_id"))`,
 	} {
 		c, acts, why := brings(t, d, family(d, references...), "DELETE FROM quay WHERE id > 5")
 		if why != "" {
 			t.Fatal(why)
 		}
 		names := map[int]int{} // of lists, in the order in which they are asked for
-		x, err := NewCompound(c, acts, func(n int) string { names[n] = len(names); return fmt.Sprint("list", names[n]) })
+		x, err := change.NewCompound(c, acts, func(n int) string { names[n] = len(names); return fmt.Sprint("list", names[n]) })
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -137,7 +138,7 @@ func TestCompound(t *testing.T) {
 		}
 		for _, p := range x.Parts {
 			if p.Act.Change.Table.Name == "line" {
-				q := (&Query{D: d}).Add("SELECT 1").Source(p.Change, Range{})
+				q := (&change.Query{D: d}).Add("SELECT 1").Source(p.Change, change.Range{})
 				got := q.String()
 				for n := range 5 { // whatever number visit's list has
 					got = strings.ReplaceAll(got, fmt.Sprint("list", n), "list2")
@@ -147,7 +148,7 @@ func TestCompound(t *testing.T) {
 				}
 			}
 		}
-		if got := Brought(c, acts, len(acts)-1).String(); !strings.HasPrefix(got, "SELECT count(*) FROM ") || strings.Contains(got, "list") {
+		if got := change.Brought(c, acts, len(acts)-1).String(); !strings.HasPrefix(got, "SELECT count(*) FROM ") || strings.Contains(got, "list") {
 			t.Error(got)
 		}
 	}

@@ -84,7 +84,7 @@ type Named struct {
 // Change is the one form of a step.
 type Change struct {
 	Step      string
-	D         sqltext.Dialect
+	D         Dialect
 	Verb      sqltext.Verb
 	Table     *Table
 	Ref       string // how the job's SQL refers to the target: its alias or its name, as SQL text
@@ -111,7 +111,7 @@ type Change struct {
 	Listed    bool     // the batch has listed and locked the rows that it concerns
 	ByIndex   bool     // it finds its rows by what others are listed, and there is an index for that
 	alias     string
-	joined    bool   // From holds all tables, the target among them (MariaDB)
+	joined    bool   // From holds all tables, the target among them where tables are named together
 	targetAt  int    // index in From of the target's first token then
 	instead   string // see Instead
 	written   string // the statement as its author wrote it, where it has no parameters

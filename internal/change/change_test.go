@@ -1,4 +1,4 @@
-package change
+package change_test
 
 import (
 	"errors"
@@ -9,20 +9,22 @@ import (
 	"testing"
 	"time"
 
+	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 	"jugatum/internal/sqltext"
 )
 
 // berth is a table for tests, on any dialect.
-func berth() *Table {
-	id := &Column{Name: "berth_no", Type: "bigint", Base: "bigint", Class: Number, NotNull: true}
-	return &Table{Name: "berth", Key: &Key{Name: "primary key", Columns: []*Column{id}, Integer: true}, Columns: []*Column{id,
-		{Name: "day_rate", Type: "numeric(8,2)", Base: "numeric(8,2)", Class: Number, Same: ByImage},
-		{Name: "zone", Type: "varchar(8)", Base: "pg_catalog.varchar", Class: Text, Length: 8, Default: "'A'"},
+func berth() *change.Table {
+	id := &change.Column{Name: "berth_no", Type: "bigint", Base: "bigint", Class: change.Number, NotNull: true}
+	return &change.Table{Name: "berth", Key: &change.Key{Name: "primary key", Columns: []*change.Column{id}, Integer: true}, Columns: []*change.Column{id,
+		{Name: "day_rate", Type: "numeric(8,2)", Base: "numeric(8,2)", Class: change.Number, Same: change.ByImage},
+		{Name: "zone", Type: "varchar(8)", Base: "pg_catalog.varchar", Class: change.Text, Length: 8, Default: "'A'"},
 		{Name: "g", Type: "integer", Base: "integer", Generated: true},
 	}}
 }
 
-func catalogue(schema, name string) (*Table, error) {
+func catalogue(schema, name string) (*change.Table, error) {
 	if name != "berth" {
 		return nil, fmt.Errorf("no table %s", name)
 	}
@@ -30,52 +32,55 @@ func catalogue(schema, name string) (*Table, error) {
 }
 
 func TestBuild(t *testing.T) {
-	params := map[string]Value{"rise": {Type: DecimalValue, Text: "1.035"}, "z": {Type: TextValue, Text: "B"}}
+	params := map[string]change.Value{"rise": {Type: change.DecimalValue, Text: "1.035"}, "z": {Type: change.TextValue, Text: "B"}}
 	for _, c := range []struct {
 		what string
-		spec Spec
+		spec change.Spec
 		want string // assignments and filter as SQL for PostgreSQL, or the error after !
 	}{
-		{"named values are written out in brackets", Spec{Table: "berth", Where: "full > 5", Let: []Field{{"full", "day_rate * :rise"}, {"twice", "full + full"}}, Set: []Field{{"day_rate", "round(twice, 2)"}}},
+		{"named values are written out in brackets", change.Spec{Table: "berth", Where: "full > 5", Let: []change.Field{{"full", "day_rate * :rise"}, {"twice", "full + full"}}, Set: []change.Field{{"day_rate", "round(twice, 2)"}}},
 			"day_rate = (round(((day_rate * CAST($1 AS numeric)) + (day_rate * CAST($2 AS numeric))), 2)) WHERE 1 = 1 AND ((day_rate * CAST($3 AS numeric)) > 5)"},
-		{"a qualified name is no named value", Spec{Table: "berth", Let: []Field{{"full", "1"}}, Set: []Field{{"day_rate", "berth.full + full(1)"}}}, "day_rate = (berth.full + full(1)) WHERE 1 = 1"},
-		{"literals are bound with the column's type", Spec{Table: "berth", Put: []Literal{{"zone", Value{Type: TextValue, Text: "x'y"}}}}, "zone = CAST($1 AS pg_catalog.varchar) WHERE 1 = 1"},
-		{"a bare text takes the column's type", Spec{SQL: "UPDATE berth SET day_rate = '5', zone = NULL"}, "day_rate = CAST('5' AS numeric(8,2)), zone = CAST(NULL AS pg_catalog.varchar) WHERE 1 = 1"},
-		{"a text parameter takes the column's type", Spec{SQL: "UPDATE berth SET zone = :z"}, "zone = CAST($1 AS pg_catalog.varchar) WHERE 1 = 1"},
-		{"DEFAULT is the column's", Spec{SQL: "UPDATE berth SET zone = DEFAULT, day_rate = DEFAULT"}, "zone = CAST('A' AS pg_catalog.varchar), day_rate = CAST(NULL AS numeric(8,2)) WHERE 1 = 1"},
-		{"a row of values is taken apart", Spec{SQL: "UPDATE berth SET (day_rate, zone) = ROW(f(1, 2), 'x')"}, "day_rate = (f(1, 2)), zone = CAST('x' AS pg_catalog.varchar) WHERE 1 = 1"},
-		{"a row of a query is asked for each column", Spec{SQL: "UPDATE berth SET (day_rate, zone) = (SELECT 1, 'x')"}, "day_rate = ((WITH jugatum_row (jugatum_1, jugatum_2) AS MATERIALIZED (SELECT 1, 'x') SELECT jugatum_1 FROM jugatum_row)), zone = ((WITH jugatum_row (jugatum_1, jugatum_2) AS MATERIALIZED (SELECT 1, 'x') SELECT jugatum_2 FROM jugatum_row)) WHERE 1 = 1"},
-		{"no such column", Spec{SQL: "UPDATE berth SET day_rat = 1"}, `!step "s": sql: table berth has no column "day_rat"; did you mean "day_rate"?`},
-		{"computed column", Spec{SQL: "UPDATE berth SET g = 1"}, `!step "s": sql: column berth.g is computed by the database and cannot be assigned`},
-		{"assigned twice", Spec{SQL: "UPDATE berth SET zone = 'a', zone = 'b'"}, `!step "s": sql: column berth.zone is assigned twice`},
-		{"wrong number of values", Spec{SQL: "UPDATE berth SET (zone, day_rate) = (1)"}, `!step "s": sql: 2 columns but 1 values`},
-		{"a named value like a column", Spec{Table: "berth", Let: []Field{{"zone", "1"}}, Set: []Field{{"zone", "'x'"}}}, `!step "s": let.zone: table berth has a column of that name; choose another`},
-		{"a circle", Spec{Table: "berth", Let: []Field{{"a", "b"}, {"b", "a"}}, Set: []Field{{"zone", "a"}}}, `!step "s": let.a: this value is defined by itself`},
-		{"a volatile named value used twice", Spec{Table: "berth", Let: []Field{{"a", "random()"}}, Set: []Field{{"zone", "a"}, {"day_rate", "a"}}}, `!step "s": let.a: random() gives another value at every use, and the name is used 2 times; write it where it belongs`},
-		{"unknown parameter", Spec{SQL: "UPDATE berth SET zone = :nope || 'x'"}, `!step "s": sql: parameter :nope is not declared; add [param.nope] to the job, or give it with --param nope=…`},
-		{"once asks for the rows that are not done", Spec{SQL: "UPDATE berth SET day_rate = day_rate + 1 WHERE a OR b", Once: "zone"},
+		{"a qualified name is no named value", change.Spec{Table: "berth", Let: []change.Field{{"full", "1"}}, Set: []change.Field{{"day_rate", "berth.full + full(1)"}}}, "day_rate = (berth.full + full(1)) WHERE 1 = 1"},
+		{"literals are bound with the column's type", change.Spec{Table: "berth", Put: []change.Literal{{"zone", change.Value{Type: change.TextValue, Text: "x'y"}}}}, "zone = CAST($1 AS pg_catalog.varchar) WHERE 1 = 1"},
+		{"a bare text takes the column's type", change.Spec{SQL: "UPDATE berth SET day_rate = '5', zone = NULL"}, "day_rate = CAST('5' AS numeric(8,2)), zone = CAST(NULL AS pg_catalog.varchar) WHERE 1 = 1"},
+		{"a text parameter takes the column's type", change.Spec{SQL: "UPDATE berth SET zone = :z"}, "zone = CAST($1 AS pg_catalog.varchar) WHERE 1 = 1"},
+		{"DEFAULT is the column's", change.Spec{SQL: "UPDATE berth SET zone = DEFAULT, day_rate = DEFAULT"}, "zone = CAST('A' AS pg_catalog.varchar), day_rate = CAST(NULL AS numeric(8,2)) WHERE 1 = 1"},
+		{"a row of values is taken apart", change.Spec{SQL: "UPDATE berth SET (day_rate, zone) = ROW(f(1, 2), 'x')"}, "day_rate = (f(1, 2)), zone = CAST('x' AS pg_catalog.varchar) WHERE 1 = 1"},
+		{"a row of a query is asked for each column", change.Spec{SQL: "UPDATE berth SET (day_rate, zone) = (SELECT 1, 'x')"}, "day_rate = ((WITH jugatum_row (jugatum_1, jugatum_2) AS MATERIALIZED (SELECT 1, 'x') SELECT jugatum_1 FROM jugatum_row)), zone = ((WITH jugatum_row (jugatum_1, jugatum_2) AS MATERIALIZED (SELECT 1, 'x') SELECT jugatum_2 FROM jugatum_row)) WHERE 1 = 1"},
+		{"no such column", change.Spec{SQL: "UPDATE berth SET day_rat = 1"}, `!step "s": sql: table berth has no column "day_rat"; did you mean "day_rate"?`},
+		{"computed column", change.Spec{SQL: "UPDATE berth SET g = 1"}, `!step "s": sql: column berth.g is computed by the database and cannot be assigned`},
+		{"assigned twice", change.Spec{SQL: "UPDATE berth SET zone = 'a', zone = 'b'"}, `!step "s": sql: column berth.zone is assigned twice`},
+		{"wrong number of values", change.Spec{SQL: "UPDATE berth SET (zone, day_rate) = (1)"}, `!step "s": sql: 2 columns but 1 values`},
+		{"a named value like a column", change.Spec{Table: "berth", Let: []change.Field{{"zone", "1"}}, Set: []change.Field{{"zone", "'x'"}}}, `!step "s": let.zone: table berth has a column of that name; choose another`},
+		{"a circle", change.Spec{Table: "berth", Let: []change.Field{{"a", "b"}, {"b", "a"}}, Set: []change.Field{{"zone", "a"}}}, `!step "s": let.a: this value is defined by itself`},
+		{"a volatile named value used twice", change.Spec{Table: "berth", Let: []change.Field{{"a", "random()"}}, Set: []change.Field{{"zone", "a"}, {"day_rate", "a"}}}, `!step "s": let.a: random() gives another value at every use, and the name is used 2 times; write it where it belongs`},
+		{"unknown parameter", change.Spec{SQL: "UPDATE berth SET zone = :nope || 'x'"}, `!step "s": sql: parameter :nope is not declared; add [param.nope] to the job, or give it with --param nope=…`},
+		{"once asks for the rows that are not done", change.Spec{SQL: "UPDATE berth SET day_rate = day_rate + 1 WHERE a OR b", Once: "zone"},
 			`day_rate = (day_rate + 1), zone = CAST($1 AS pg_catalog.varchar) WHERE 1 = 1 AND (( a OR b) AND "berth"."zone" IS NULL)`},
-		{"once beside no filter", Spec{SQL: "UPDATE berth SET zone = 'x'", Once: "day_rate"}, `zone = CAST('x' AS pg_catalog.varchar), day_rate = (1) WHERE 1 = 1 AND ("berth"."day_rate" IS NULL)`},
-		{"once with a column that is assigned", Spec{SQL: "UPDATE berth SET zone = 'x'", Once: "zone"}, `!step "s": once: column berth.zone is assigned twice`},
-		{"once with a column that cannot be NULL", Spec{SQL: "UPDATE berth SET zone = 'x'", Once: "berth_no"}, `!step "s": once: column berth.berth_no is NOT NULL, but NULL is to tell the rows that are not done yet`},
-		{"once for a delete", Spec{SQL: "DELETE FROM berth", Once: "zone"}, `!step "s": once: rows that are deleted cannot be deleted again; leave it out`},
-		{"not a table's name", Spec{Table: "berth b", Delete: true}, `!step "s": table: "berth b" is not a table's name; quote it inside the string if it has unusual characters`},
+		{"once beside no filter", change.Spec{SQL: "UPDATE berth SET zone = 'x'", Once: "day_rate"}, `zone = CAST('x' AS pg_catalog.varchar), day_rate = (1) WHERE 1 = 1 AND ("berth"."day_rate" IS NULL)`},
+		{"once with a column that is assigned", change.Spec{SQL: "UPDATE berth SET zone = 'x'", Once: "zone"}, `!step "s": once: column berth.zone is assigned twice`},
+		{"once with a column that cannot be NULL", change.Spec{SQL: "UPDATE berth SET zone = 'x'", Once: "berth_no"}, `!step "s": once: column berth.berth_no is NOT NULL, but NULL is to tell the rows that are not done yet`},
+		{"once for a delete", change.Spec{SQL: "DELETE FROM berth", Once: "zone"}, `!step "s": once: rows that are deleted cannot be deleted again; leave it out`},
+		{"not a table's name", change.Spec{Table: "berth b", Delete: true}, `!step "s": table: "berth b" is not a table's name; quote it inside the string if it has unusual characters`},
 	} {
 		c.spec.Name = "s"
-		ch, err := Build(sqltext.PostgreSQL, c.spec, params, catalogue)
+		ch, err := change.Build(dialect.PostgreSQL, c.spec, params, catalogue)
 		got := ""
 		if err != nil {
 			got = "!" + err.Error()
-			var fe *FieldError
+			var fe *change.FieldError
 			if !errors.As(err, &fe) {
 				t.Errorf("%s: %T", c.what, err)
 			}
 		} else {
-			q := &Query{D: ch.D}
+			q := &change.Query{D: ch.D}
 			for i, s := range ch.Set {
-				q.sep(i).Add(s.Column.Name, " = ").NewValue(ch, s)
+				if i > 0 {
+					q.Add(", ")
+				}
+				q.Add(s.Column.Name, " = ").NewValue(ch, s)
 			}
-			got = q.Filter(ch, Range{}).String()
+			got = q.Filter(ch, change.Range{}).String()
 		}
 		if got != c.want {
 			t.Errorf("%s:\ngot  %s\nwant %s", c.what, got, c.want)
@@ -96,7 +101,7 @@ func TestTableRefs(t *testing.T) {
 		"UPDATE berth SET zone = (TABLE berth)":                                                              "berth",
 		"UPDATE berth SET zone = (SELECT 1 FROM a LEFT JOIN (SELECT 2 FROM b, c) AS d ON d.x = a.x, ONLY e)": "a b c e",
 	} {
-		ch, err := Build(sqltext.PostgreSQL, Spec{Name: "s", SQL: src}, nil, catalogue)
+		ch, err := change.Build(dialect.PostgreSQL, change.Spec{Name: "s", SQL: src}, nil, catalogue)
 		if err != nil {
 			t.Fatalf("%s: %v", src, err)
 		}
@@ -121,31 +126,31 @@ func TestTableRefs(t *testing.T) {
 func TestClock(t *testing.T) {
 	at := time.Date(2026, 3, 1, 12, 30, 45, 123456000, time.UTC)
 	for _, c := range []struct {
-		d         sqltext.Dialect
+		d         change.Dialect
 		src, want string
 	}{
-		{sqltext.PostgreSQL, "now()", "CAST('2026-03-01 12:30:45.123456+00:00' AS timestamptz)"},
-		{sqltext.PostgreSQL, "Current_Date - 1", "CAST(CAST('2026-03-01 12:30:45.123456+00:00' AS timestamptz) AS date) - 1"},
-		{sqltext.PostgreSQL, "localtimestamp(3)", "CAST(CAST('2026-03-01 12:30:45.123456+00:00' AS timestamptz) AS timestamp(3))"},
-		{sqltext.PostgreSQL, "clock_timestamp()", "clock_timestamp()"},
-		{sqltext.PostgreSQL, "x.now()", "x.now()"},
-		{sqltext.PostgreSQL, "now + 1", "now + 1"},
-		{sqltext.MariaDB, "NOW()", "FROM_UNIXTIME(1772368245)"},
-		{sqltext.MariaDB, "current_timestamp(3)", "FROM_UNIXTIME(1772368245.123)"},
-		{sqltext.MariaDB, "now(0)", "FROM_UNIXTIME(1772368245)"},
-		{sqltext.MariaDB, "curdate() + interval 1 day", "DATE(FROM_UNIXTIME(1772368245)) + interval 1 day"},
-		{sqltext.MariaDB, "utc_timestamp", "TIMESTAMP'2026-03-01 12:30:45'"},
-		{sqltext.MariaDB, "unix_timestamp()", "1772368245"},
-		{sqltext.MariaDB, "unix_timestamp(zone)", "unix_timestamp(zone)"},
-		{sqltext.MariaDB, "sysdate()", "sysdate()"},
-		{sqltext.SQLite, "CURRENT_TIMESTAMP", "'2026-03-01 12:30:45'"},
-		{sqltext.SQLite, "date('now', '-1 day')", "date('2026-03-01 12:30:45.123', '-1 day')"},
-		{sqltext.SQLite, "strftime('%s', 'NOW')", "strftime('%s', '2026-03-01 12:30:45.123')"},
-		{sqltext.SQLite, "unixepoch()", "unixepoch('2026-03-01 12:30:45.123')"},
-		{sqltext.SQLite, "replace(zone, 'now', 'then')", "replace(zone, 'now', 'then')"},
-		{sqltext.SQLite, "date(zone) || 'now'", "date(zone) || 'now'"},
+		{dialect.PostgreSQL, "now()", "CAST('2026-03-01 12:30:45.123456+00:00' AS timestamptz)"},
+		{dialect.PostgreSQL, "Current_Date - 1", "CAST(CAST('2026-03-01 12:30:45.123456+00:00' AS timestamptz) AS date) - 1"},
+		{dialect.PostgreSQL, "localtimestamp(3)", "CAST(CAST('2026-03-01 12:30:45.123456+00:00' AS timestamptz) AS timestamp(3))"},
+		{dialect.PostgreSQL, "clock_timestamp()", "clock_timestamp()"},
+		{dialect.PostgreSQL, "x.now()", "x.now()"},
+		{dialect.PostgreSQL, "now + 1", "now + 1"},
+		{dialect.MariaDB, "NOW()", "FROM_UNIXTIME(1772368245)"},
+		{dialect.MariaDB, "current_timestamp(3)", "FROM_UNIXTIME(1772368245.123)"},
+		{dialect.MariaDB, "now(0)", "FROM_UNIXTIME(1772368245)"},
+		{dialect.MariaDB, "curdate() + interval 1 day", "DATE(FROM_UNIXTIME(1772368245)) + interval 1 day"},
+		{dialect.MariaDB, "utc_timestamp", "TIMESTAMP'2026-03-01 12:30:45'"},
+		{dialect.MariaDB, "unix_timestamp()", "1772368245"},
+		{dialect.MariaDB, "unix_timestamp(zone)", "unix_timestamp(zone)"},
+		{dialect.MariaDB, "sysdate()", "sysdate()"},
+		{dialect.SQLite, "CURRENT_TIMESTAMP", "'2026-03-01 12:30:45'"},
+		{dialect.SQLite, "date('now', '-1 day')", "date('2026-03-01 12:30:45.123', '-1 day')"},
+		{dialect.SQLite, "strftime('%s', 'NOW')", "strftime('%s', '2026-03-01 12:30:45.123')"},
+		{dialect.SQLite, "unixepoch()", "unixepoch('2026-03-01 12:30:45.123')"},
+		{dialect.SQLite, "replace(zone, 'now', 'then')", "replace(zone, 'now', 'then')"},
+		{dialect.SQLite, "date(zone) || 'now'", "date(zone) || 'now'"},
 	} {
-		ch, err := Build(c.d, Spec{Name: "s", SQL: "UPDATE berth SET zone = " + c.src}, map[string]Value{Clock: ClockValue(at)}, catalogue)
+		ch, err := change.Build(c.d, change.Spec{Name: "s", SQL: "UPDATE berth SET zone = " + c.src}, map[string]change.Value{change.Clock: change.ClockValue(at)}, catalogue)
 		if err != nil {
 			t.Fatalf("%s: %v", c.src, err)
 		}
@@ -156,28 +161,28 @@ func TestClock(t *testing.T) {
 }
 
 func TestKeysReadBackTheSame(t *testing.T) {
-	for _, k := range []KeyValue{{int64(-5)}, {"a\"b", int64(1)}, {1.5, []byte{0, 255}}, {"\xff"}, {""}, {}, {int64(9223372036854775807)}, {0.1 + 0.2}} {
-		got, err := DecodeKey(k.Encode())
+	for _, k := range []change.KeyValue{{int64(-5)}, {"a\"b", int64(1)}, {1.5, []byte{0, 255}}, {"\xff"}, {""}, {}, {int64(9223372036854775807)}, {0.1 + 0.2}} {
+		got, err := change.DecodeKey(k.Encode())
 		if err != nil || !reflect.DeepEqual(got, k) {
 			t.Errorf("%#v reads back as %#v (%v)", k, got, err)
 		}
 	}
-	if k, err := DecodeKey(""); k != nil || err != nil {
+	if k, err := change.DecodeKey(""); k != nil || err != nil {
 		t.Errorf("no key reads back as %v, %v", k, err)
 	}
-	if _, err := DecodeKey("[1.5]"); err == nil {
+	if _, err := change.DecodeKey("[1.5]"); err == nil {
 		t.Error("a number with a point is read as an integer")
 	}
 }
 
 func TestRange(t *testing.T) {
-	k := &Key{Columns: []*Column{{Name: "a", Base: "int"}, {Name: `b"c`, Base: "text"}}}
-	for d, want := range map[sqltext.Dialect]string{
-		sqltext.SQLite:     ` AND (t."a", t."b""c") > (?, ?) AND (t."a", t."b""c") <= (?, ?)`,
-		sqltext.PostgreSQL: ` AND (t."a", t."b""c") > (CAST($1 AS int), CAST($2 AS text)) AND (t."a", t."b""c") <= (CAST($3 AS int), CAST($4 AS text))`,
+	k := &change.Key{Columns: []*change.Column{{Name: "a", Base: "int"}, {Name: `b"c`, Base: "text"}}}
+	for d, want := range map[change.Dialect]string{
+		dialect.SQLite:     ` AND (t."a", t."b""c") > (?, ?) AND (t."a", t."b""c") <= (?, ?)`,
+		dialect.PostgreSQL: ` AND (t."a", t."b""c") > (CAST($1 AS int), CAST($2 AS text)) AND (t."a", t."b""c") <= (CAST($3 AS int), CAST($4 AS text))`,
 	} {
-		q := &Query{D: d}
-		q.Range("t", k, Range{Lo: KeyValue{"1", "x"}, Hi: KeyValue{"2", "y"}})
+		q := &change.Query{D: d}
+		q.Range("t", k, change.Range{Lo: change.KeyValue{"1", "x"}, Hi: change.KeyValue{"2", "y"}})
 		if q.String() != want || !reflect.DeepEqual(q.Args, []any{"1", "x", "2", "y"}) {
 			t.Errorf("%v: %s %v", d, q, q.Args)
 		}
@@ -187,11 +192,11 @@ func TestRange(t *testing.T) {
 // TestRangeStandsBeforeTheFilter: SQLite takes the first of two lower bounds of
 // a key, so that with the filter's first every batch would begin at row 1.
 func TestRangeStandsBeforeTheFilter(t *testing.T) {
-	c, err := Build(sqltext.SQLite, Spec{Name: "s", SQL: "UPDATE berth SET zone = 'x' WHERE berth_no > 0"}, nil, catalogue)
+	c, err := change.Build(dialect.SQLite, change.Spec{Name: "s", SQL: "UPDATE berth SET zone = 'x' WHERE berth_no > 0"}, nil, catalogue)
 	if err != nil {
 		t.Fatal(err)
 	}
-	q := (&Query{D: c.D}).Statement(c, Range{Lo: KeyValue{int64(5)}, Hi: KeyValue{int64(9)}})
+	q := (&change.Query{D: c.D}).Statement(c, change.Range{Lo: change.KeyValue{int64(5)}, Hi: change.KeyValue{int64(9)}})
 	if want := `UPDATE "berth" SET "zone" = ('x') WHERE 1 = 1 AND "berth"."berth_no" > ? AND "berth"."berth_no" <= ? AND (berth_no > 0)`; q.String() != want {
 		t.Errorf("got  %s\nwant %s", q, want)
 	}
@@ -199,11 +204,11 @@ func TestRangeStandsBeforeTheFilter(t *testing.T) {
 
 func TestKeptNamesNeverMeet(t *testing.T) {
 	long := strings.Repeat("x", 60)
-	tab := &Table{Name: "t", Columns: []*Column{{Name: "A"}, {Name: "a"}, {Name: long + "1"}, {Name: long + "2"}}}
-	tab.Key = &Key{Columns: tab.Columns[:1]}
-	c := &Change{D: sqltext.SQLite, Table: tab, Verb: sqltext.Delete}
+	tab := &change.Table{Name: "t", Columns: []*change.Column{{Name: "A"}, {Name: "a"}, {Name: long + "1"}, {Name: long + "2"}}}
+	tab.Key = &change.Key{Columns: tab.Columns[:1]}
+	c := &change.Change{D: dialect.SQLite, Table: tab, Verb: sqltext.Delete}
 	seen := map[string]bool{}
-	k := NewKept("k", c)
+	k := change.NewKept("k", c)
 	for _, col := range append(k.Keys, k.Old...) {
 		name := strings.ToLower(col.Name)
 		if seen[name] || len(name) > 63 {
@@ -215,7 +220,7 @@ func TestKeptNamesNeverMeet(t *testing.T) {
 
 func TestNearest(t *testing.T) {
 	for name, want := range map[string]string{"vist": "visit", "berths": "berth", "zzz": "", "VISIT": "visit"} {
-		if got := Nearest(name, []string{"visit", "berth", "notice"}); got != want {
+		if got := change.Nearest(name, []string{"visit", "berth", "notice"}); got != want {
 			t.Errorf("%q: %q, want %q", name, got, want)
 		}
 	}
@@ -223,15 +228,15 @@ func TestNearest(t *testing.T) {
 
 // TestMariaDBSQL holds the forms that differ there.
 func TestMariaDBSQL(t *testing.T) {
-	build := func(sql string) *Change {
+	build := func(sql string) *change.Change {
 		t.Helper()
-		c, err := Build(sqltext.MariaDB, Spec{Name: "s", SQL: sql}, map[string]Value{"f": {Type: DecimalValue, Text: "-1.035"}, "on": {Type: TimestampValue, Text: "2026-03-01T06:30:00Z"}}, catalogue)
+		c, err := change.Build(dialect.MariaDB, change.Spec{Name: "s", SQL: sql}, map[string]change.Value{"f": {Type: change.DecimalValue, Text: "-1.035"}, "on": {Type: change.TimestampValue, Text: "2026-03-01T06:30:00Z"}}, catalogue)
 		if err != nil {
 			t.Fatalf("%s: %v", sql, err)
 		}
 		return c
 	}
-	r := Range{Lo: KeyValue{"5"}, Hi: KeyValue{"9"}}
+	r := change.Range{Lo: change.KeyValue{"5"}, Hi: change.KeyValue{"9"}}
 	for _, c := range []struct{ sql, want string }{
 		{"UPDATE berth SET day_rate = day_rate * :f WHERE zone = 'x'",
 			"UPDATE `berth` SET `berth`.`day_rate` = (day_rate * CAST(? AS DECIMAL(4,3))) WHERE 1 = 1 AND `berth`.`berth_no` > ? AND `berth`.`berth_no` <= ? AND (zone = 'x')"},
@@ -240,18 +245,18 @@ func TestMariaDBSQL(t *testing.T) {
 		{"DELETE FROM berth WHERE zone = :on", "DELETE FROM `berth` WHERE 1 = 1 AND `berth`.`berth_no` > ? AND `berth`.`berth_no` <= ? AND (zone = FROM_UNIXTIME(?))"},
 		{"DELETE b FROM berth AS b WHERE b.zone = 'x'", "DELETE b FROM `berth` AS b WHERE 1 = 1 AND b.`berth_no` > ? AND b.`berth_no` <= ? AND (b.zone = 'x')"},
 	} {
-		if got := (&Query{D: sqltext.MariaDB}).Statement(build(c.sql), r).String(); got != c.want {
+		if got := (&change.Query{D: dialect.MariaDB}).Statement(build(c.sql), r).String(); got != c.want {
 			t.Errorf("got  %s\nwant %s", got, c.want)
 		}
 	}
-	a, b := &Column{Name: "a", Class: Number}, &Column{Name: "b`", Binary: true}
-	q := &Query{D: sqltext.MariaDB}
-	q.Range("t", &Key{Columns: []*Column{a, b}}, Range{Lo: KeyValue{"18446744073709551615", "00ff"}})
+	a, b := &change.Column{Name: "a", Class: change.Number}, &change.Column{Name: "b`", Binary: true}
+	q := &change.Query{D: dialect.MariaDB}
+	q.Range("t", &change.Key{Columns: []*change.Column{a, b}}, change.Range{Lo: change.KeyValue{"18446744073709551615", "00ff"}})
 	if want := " AND t.`a` >= ? AND (t.`a` > ? OR t.`a` = ? AND (t.`b```" + " > UNHEX(?)))"; q.String() != want || q.Args[0] != uint64(18446744073709551615) || q.Args[3] != "00ff" {
 		t.Errorf("got  %s %v\nwant %s", q, q.Args, want)
 	}
-	q = &Query{D: sqltext.MariaDB}
-	q.Range("t", &Key{Columns: []*Column{a}}, Range{Hi: KeyValue{"7"}, At: KeyValue{"7"}})
+	q = &change.Query{D: dialect.MariaDB}
+	q.Range("t", &change.Key{Columns: []*change.Column{a}}, change.Range{Hi: change.KeyValue{"7"}, At: change.KeyValue{"7"}})
 	if q.String() != " AND t.`a` = ?" || q.Args[0] != int64(7) {
 		t.Errorf("%s %v", q, q.Args)
 	}

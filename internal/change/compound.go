@@ -31,7 +31,7 @@ type Part struct {
 // NewCompound lays out the lists; table gives the name of the n-th, as SQL text. The kept
 // values of the parts are the caller's to set.
 func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, error) {
-	x := &Compound{Source: c, Own: listed(c), List: listOf(table(0), c, acts, own)}
+	x := &Compound{Source: c, Own: listed(c), List: listOf(table(0), c, acts, OwnRows)}
 	tables := []*Table{c.Table}
 	lists := []*Kept{x.List} // of the own rows, then of each act's
 	for i, a := range acts {
@@ -78,7 +78,7 @@ func (x *Compound) sort() {
 		before := len(x.Top)
 		for i, p := range x.Parts {
 			ready := p.List != nil && !slices.Contains(x.Top, i) &&
-				!slices.ContainsFunc(p.Act.Follows, func(f Follow) bool { return f.Of != own && !slices.Contains(x.Top, f.Of) })
+				!slices.ContainsFunc(p.Act.Follows, func(f Follow) bool { return f.Of != OwnRows && !slices.Contains(x.Top, f.Of) })
 			if ready {
 				x.Top = append(x.Top, i)
 			}
@@ -136,14 +136,14 @@ func (k *Kept) holds(col *Column) string {
 	return ""
 }
 
-// refers appends the condition that a row of the change refers to one that is listed. On
-// MariaDB, which would rather look at every row of the table, the change is to go through
-// the list instead.
+// refers appends the condition that a row of the change refers to one that is listed. Where
+// a server would rather look at every row of the table, the change is to go through the list
+// instead.
 func (q *Query) refers(c *Change, f Follow, parent *Table, list *Kept) (err error) {
 	c.ByIndex = c.Table.indexOf(f.Columns) != ""
 	column := func(i int) string { return c.Ref + "." + q.D.Quote(f.Columns[i].Name) }
-	switch q.D {
-	case sqltext.PostgreSQL:
+	switch q.D.Forms().By {
+	case ByUsing:
 		q.Add("EXISTS (SELECT 1 FROM ", list.Table, " AS jugatum_l WHERE ")
 		for i, p := range f.Parent {
 			if i > 0 {
@@ -153,7 +153,7 @@ func (q *Query) refers(c *Change, f Follow, parent *Table, list *Kept) (err erro
 		}
 		q.Add(")")
 		return nil
-	case sqltext.MariaDB:
+	case ByJoin:
 		before := list.Table + " AS jugatum_l STRAIGHT_JOIN "
 		tokens, err := sqltext.Lex(q.D, before)
 		if err != nil {
@@ -208,7 +208,7 @@ func (t *Table) indexOf(columns []*Column) string {
 
 // unlisted appends that a row is not listed.
 func (q *Query) unlisted(c *Change, list *Kept) *Query {
-	if q.D == sqltext.PostgreSQL {
+	if !q.D.Forms().HashesNotIn {
 		return q.Add(" AND NOT EXISTS (SELECT 1 FROM ", list.Table, " AS jugatum_n WHERE ").KeyJoin(c.Ref, "jugatum_n", list).Add(")")
 	}
 	q.Add(" AND (").Columns(c.Ref, c.Table.Key.Columns).Add(") NOT IN (SELECT ")
@@ -219,7 +219,7 @@ func (q *Query) unlisted(c *Change, list *Kept) *Query {
 }
 
 // Enlist is the statement that puts the rows of a range that match into a list, numbered
-// from base+1; lock has them locked. (MariaDB numbers and locks otherwise.)
+// from base+1; lock has them locked. (MariaDB's engine numbers and locks otherwise.)
 func Enlist(c *Change, list *Kept, r Range, base int64, lock bool) *Query {
 	q := &Query{D: c.D}
 	names := ""
@@ -263,7 +263,7 @@ func (q *Query) brought(c *Change, acts []*Act, n int, alias string) *Query {
 			q.Add(" OR ")
 		}
 		parent := c.Ref
-		if f.Of == own {
+		if f.Of == OwnRows {
 			q.Add("EXISTS (").With(c, false).Add("SELECT 1").Source(c, Range{})
 		} else {
 			parent = alias + "_" + itoa(f.Of)

@@ -1,10 +1,6 @@
 package change
 
-import (
-	"slices"
-
-	"jugatum/internal/sqltext"
-)
+import "slices"
 
 // Advice is something that could be declared once a step has filled its columns, and
 // the query for the rows that stand against it: with none of them it can.
@@ -19,7 +15,6 @@ type Advice struct {
 func Advices(c *Change) (out []Advice) {
 	l := c.Lookup
 	from := func() *Query { return (&Query{D: c.D}).Add(" FROM ", c.TargetSQL(), " WHERE ") }
-	alter := "ALTER TABLE " + c.Table.NameSQL(c.D) + " "
 	for i, s := range c.Set {
 		if s.Implicit || i >= len(l.Copied) {
 			continue
@@ -27,24 +22,10 @@ func Advices(c *Change) (out []Advice) {
 		col, name := s.Column, c.D.Quote(s.Column.Name)
 		if parent := l.Copied[i]; parent != nil && l.Table.unique(parent.Name) && !l.Table.referredBy(c.Table, col) {
 			q := from().Add(c.Ref, ".", name, " IS NOT NULL AND NOT EXISTS (SELECT 1 FROM ", l.Table.SQL(c.D), " AS jugatum_p WHERE jugatum_p.", c.D.Quote(parent.Name), " ", parent.Op("="), " ", c.Ref, ".", name, ")")
-			text := alter + "ADD FOREIGN KEY (" + name + ") REFERENCES " + l.Table.NameSQL(c.D) + " (" + c.D.Quote(parent.Name) + ")"
-			if c.D == sqltext.SQLite {
-				text = "declare REFERENCES " + l.Table.NameSQL(c.D) + " (" + c.D.Quote(parent.Name) + ") of " + name + " when " + c.Table.String() + " is next made anew: every value is there"
-			}
-			out = append(out, Advice{q, text})
+			out = append(out, Advice{q, c.D.DeclareReference(c.Table, col, l.Table, parent)})
 		}
 		if !col.NotNull {
-			text := alter + "ALTER COLUMN " + name + " SET NOT NULL"
-			switch c.D {
-			case sqltext.MariaDB:
-				text = alter + "MODIFY " + name + " " + col.Type + " NOT NULL"
-				if col.Class != Number || col.Default != "" || col.OnUpdate != "" { // MODIFY drops what it does not repeat
-					text = "declare " + name + " of " + c.Table.String() + " NOT NULL by MODIFY, repeating all else that it is declared with: every row has a value"
-				}
-			case sqltext.SQLite:
-				text = "declare " + name + " NOT NULL when " + c.Table.String() + " is next made anew: every row has a value"
-			}
-			out = append(out, Advice{from().Add(c.Ref, ".", name, " IS NULL"), text})
+			out = append(out, Advice{from().Add(c.Ref, ".", name, " IS NULL"), c.D.DeclareNotNull(c.Table, col)})
 		}
 	}
 	for _, col := range l.Columns {
@@ -52,7 +33,7 @@ func Advices(c *Change) (out []Advice) {
 			continue
 		}
 		q := from().Add(c.Ref, ".", c.D.Quote(col.Name), " IS NOT NULL AND NOT EXISTS (SELECT 1 FROM ").Fragment(l.From, c.Params).Add(" WHERE ").Fragment(l.Match, c.Params).Add(")")
-		out = append(out, Advice{q, alter + "DROP COLUMN " + c.D.Quote(col.Name) + " (every value of it has a match)"})
+		out = append(out, Advice{q, "ALTER TABLE " + c.Table.NameSQL(c.D) + " DROP COLUMN " + c.D.Quote(col.Name) + " (every value of it has a match)"})
 	}
 	return out
 }

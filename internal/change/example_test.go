@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"jugatum/internal/change"
-	"jugatum/internal/sqltext"
+	"jugatum/internal/dialect"
 )
 
 // A step becomes a Change, and a Change the statement of one batch.
@@ -12,7 +12,7 @@ func ExampleBuild() {
 	id := &change.Column{Name: "id", Type: "bigint", Base: "bigint", NotNull: true}
 	visit := &change.Table{Name: "visit", Columns: []*change.Column{id, {Name: "dues", Type: "numeric", Base: "numeric"}},
 		Key: &change.Key{Columns: []*change.Column{id}}}
-	c, err := change.Build(sqltext.PostgreSQL, change.Spec{Name: "raise", Table: "visit", Where: "dues > 0",
+	c, err := change.Build(dialect.PostgreSQL, change.Spec{Name: "raise", Table: "visit", Where: "dues > 0",
 		Let: []change.Field{{Name: "full", Expr: "dues * :rise"}}, Set: []change.Field{{Name: "dues", Expr: "round(full, 2)"}}},
 		map[string]change.Value{"rise": {Type: change.DecimalValue, Text: "1.035"}},
 		func(schema, name string) (*change.Table, error) { return visit, nil })

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"jugatum/internal/sqltext"
 )
 
 // Into is where the rows go that a change takes out of its table. They are told
@@ -206,13 +204,7 @@ func Hold(c *Change, kept *Kept, from, to int64) *Query {
 	q := &Query{D: c.D}
 	q.Add("SELECT count(*) FROM (SELECT 1 FROM ", kept.Table, " AS k JOIN ", there.Table.SQL(c.D), " AS jugatum_i ON ").same(there, landed)
 	q.Add(" WHERE ").seq(kept, from, to)
-	switch c.D {
-	case sqltext.PostgreSQL:
-		q.Add(" FOR UPDATE OF jugatum_i")
-	case sqltext.MariaDB:
-		q.Add(" FOR UPDATE")
-	}
-	return q.Add(") AS jugatum_s")
+	return q.Add(c.D.ForUpdate("jugatum_i"), ") AS jugatum_s")
 }
 
 // Withdraw is the statement that takes rows out of the other table again that are back
@@ -229,12 +221,12 @@ func Withdraw(c *Change, kept *Kept, from, to int64) *Query {
 		}
 		return q
 	}
-	switch c.D {
-	case sqltext.MariaDB:
+	switch c.D.Forms().By {
+	case ByJoin:
 		q.Add("DELETE jugatum_i FROM ", kept.Table, " AS k STRAIGHT_JOIN ", table, " AS jugatum_i ON ").same(there, landed)
 		q.Add(" STRAIGHT_JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ")
 		back().Add(" WHERE ").seq(kept, from, to)
-	case sqltext.PostgreSQL:
+	case ByUsing:
 		q.Add("DELETE FROM ", table, " AS jugatum_i USING ", kept.Table, " AS k, ", c.Table.SQL(c.D), " AS jugatum_t WHERE ").seq(kept, from, to)
 		q.Add(" AND ").same(there, landed).Add(" AND ")
 		back()
@@ -253,10 +245,10 @@ func Uncopy(c *Change, kept *Kept, from, to int64) *Query {
 	there, landed := c.landed(kept)
 	q := &Query{D: c.D}
 	table := there.Table.SQL(c.D)
-	switch c.D {
-	case sqltext.MariaDB:
+	switch c.D.Forms().By {
+	case ByJoin:
 		q.Add("DELETE jugatum_i FROM ", kept.Table, " AS k STRAIGHT_JOIN ", table, " AS jugatum_i ON ").same(there, landed).Add(" WHERE ").seq(kept, from, to)
-	case sqltext.PostgreSQL:
+	case ByUsing:
 		q.Add("DELETE FROM ", table, " AS jugatum_i USING ", kept.Table, " AS k WHERE ").seq(kept, from, to).Add(" AND ").same(there, landed)
 	default:
 		q.Add("DELETE FROM ", table, " WHERE ").amongQuery(there.Ref, c.Into.Key).Add("(SELECT ").Columns("jugatum_i", c.Into.Key)
@@ -278,7 +270,7 @@ func (q *Query) still(c *Change, kept *Kept) *Query {
 // SameKeys is the query for the numbers of those kept rows after from, up to to, of which
 // the other kept rows have the same key in one table. keys and otherKeys are the columns
 // of that table in which the keys of both stand.
-func SameKeys(d sqltext.Dialect, kept *Kept, keys []*Column, other *Kept, otherKeys []*Column, from, to int64) *Query {
+func SameKeys(d Dialect, kept *Kept, keys []*Column, other *Kept, otherKeys []*Column, from, to int64) *Query {
 	q := &Query{D: d}
 	q.Add("SELECT k.seq FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
 	var cols []*Column
@@ -302,7 +294,7 @@ func Present(c *Change) *Query {
 	q := &Query{D: c.D}
 	q.With(c, false).Add("SELECT ")
 	for i, k := range c.Table.Key.Columns {
-		q.sep(i).Add(q.TextOf(k, c.Ref+"."+c.D.Quote(k.Name)))
+		q.sep(i).Add(q.D.Text(k, c.Ref+"."+c.D.Quote(k.Name)))
 	}
 	q.Source(c, Range{}).Add(" AND EXISTS (SELECT 1 FROM ", c.Into.Table.NameSQL(c.D), " AS jugatum_i WHERE ")
 	for i, k := range c.Table.Key.Columns {

@@ -1,8 +1,6 @@
 package change
 
 import (
-	"strings"
-
 	"jugatum/internal/sqltext"
 )
 
@@ -34,16 +32,30 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 		q.Add(" AND NOT EXISTS (SELECT 1 FROM ", target, " AS jugatum_t WHERE ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
 		return q.Add(")").still(c, kept)
 	}
-	if q.D == sqltext.MariaDB {
-		return q.restoreMariaDB(c, kept, from, to)
+	still := func() *Query {
+		for _, n := range kept.New {
+			q.Add(" AND ").Unchanged(n.Of, "jugatum_t."+c.D.Quote(n.Of.Name), "k."+c.D.Quote(n.Name))
+		}
+		return q
+	}
+	if q.D.Forms().By == ByJoin {
+		q.FromKept(c, kept, kept.AfterRun(c), kept.Old).Add(" WHERE ").seq(kept, from, to)
+		return still()
 	}
 	q.Add("UPDATE ", c.Table.Or(), target, " AS jugatum_t SET ")
 	for i, o := range kept.Old {
 		q.sep(i).Add(c.D.Quote(o.Of.Name), " = k.", c.D.Quote(o.Name))
 	}
 	q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to).Add(" AND ").KeyJoin("jugatum_t", "k", kept.AfterRun(c))
-	for _, n := range kept.New {
-		q.Add(" AND ").Unchanged(n.Of, "jugatum_t."+c.D.Quote(n.Of.Name), "k."+c.D.Quote(n.Name))
+	return still()
+}
+
+// FromKept appends an UPDATE of the target from kept values: the kept rows are read first,
+// and each finds its row by byKey. A condition follows.
+func (q *Query) FromKept(c *Change, kept, byKey *Kept, values []KeptColumn) *Query {
+	q.Add("UPDATE ", kept.Table, " AS k STRAIGHT_JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ").KeyJoin("jugatum_t", "k", byKey).Add(" SET ")
+	for i, v := range values {
+		q.sep(i).Add("jugatum_t.", c.D.Quote(v.Of.Name), " = k.", c.D.Quote(v.Name))
 	}
 	return q
 }
@@ -66,6 +78,11 @@ func (k *Kept) AfterRun(c *Change) *Kept {
 // State says what verify expects of the rows in a kept-values table.
 type State int
 
+const (
+	AsChanged  State = iota // the new values; deleted rows gone
+	AsRestored              // the old values; deleted rows back
+)
+
 // Mismatched is the query for the kept rows seq in (from, to] that are not in the
 // given state: seq, the key, then for each kept column the value expected and
 // the value found, all as text. A row that is gone has only NULL found, and
@@ -76,7 +93,7 @@ type State int
 func Mismatched(c *Change, kept *Kept, state, shown State, from, to int64, limit int) *Query {
 	q := &Query{D: c.D}
 	text := func(alias, name string, col *Column) string {
-		return q.TextOf(col, alias+"."+c.D.Quote(name))
+		return q.D.Text(col, alias+"."+c.D.Quote(name))
 	}
 	byKey := kept
 	if state == AsChanged {
@@ -84,9 +101,7 @@ func Mismatched(c *Change, kept *Kept, state, shown State, from, to int64, limit
 	}
 	present := "jugatum_t." + c.D.Quote(kept.Keys[0].Of.Name)
 	want := kept.Values(state)
-	if kept.Packed != "" {
-		q.Add(anyDate)
-	}
+	q.Add(c.D.Settings(kept.Packed != "", false))
 	q.Add("SELECT k.seq, CASE WHEN ", present, " IS NULL THEN 0 ELSE 1 END")
 	for _, key := range kept.Keys {
 		q.Add(", ", text("k", key.Name, key.Of))
@@ -128,18 +143,11 @@ func (q *Query) seq(kept *Kept, from, to int64) *Query {
 
 // Chained is the query for those kept rows after from, up to to, of which other has one with
 // the same key: the number, and these values of the other one, as text.
-func Chained(d sqltext.Dialect, kept, other *Kept, values []KeptColumn, from, to int64) *Query {
+func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) *Query {
 	q := &Query{D: d}
-	if d == sqltext.MariaDB { // which would go through all of the one for each row of the other
-		q.Add("SET STATEMENT join_cache_level = 4")
-		if kept.Packed != "" || other.Packed != "" {
-			q.Add(", ", strings.TrimSuffix(strings.TrimPrefix(anyDate, "SET STATEMENT "), " FOR "))
-		}
-		q.Add(" FOR ")
-	}
-	q.Add("SELECT k.seq")
+	q.Add(d.Settings(kept.Packed != "" || other.Packed != "", true), "SELECT k.seq")
 	for _, v := range values {
-		q.Add(", ", q.TextOf(v.Of, "m."+d.Quote(v.Name)))
+		q.Add(", ", q.D.Text(v.Of, "m."+d.Quote(v.Name)))
 	}
 	q.Add(" FROM ", kept.Table, " AS k JOIN ", other.Table, " AS m ON ")
 	for i, key := range kept.Keys {
@@ -155,18 +163,13 @@ func Chained(d sqltext.Dialect, kept, other *Kept, values []KeptColumn, from, to
 // is not found by the key that it had: that key, each column as text.
 func Vanished(c *Change, kept *Kept, from, to int64) *Query {
 	q := &Query{D: c.D}
-	if kept.Packed != "" {
-		q.Add(anyDate)
-	}
+	q.Add(c.D.Settings(kept.Packed != "", false))
 	q.Add("SELECT ")
 	for i, k := range kept.Keys {
-		q.sep(i).Add(q.TextOf(k.Of, "k."+c.D.Quote(k.Name)))
+		q.sep(i).Add(q.D.Text(k.Of, "k."+c.D.Quote(k.Name)))
 	}
 	q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
-	if c.D == sqltext.PostgreSQL { // where other workers' rows may be numbered in between, and deleted by now
-		q.Add(" AND pg_catalog.age(k.xmin) <= pg_catalog.age(CAST(pg_catalog.pg_current_xact_id() AS xid))")
-	}
-	return q.Add(" AND NOT EXISTS (SELECT 1 FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE ").KeyJoin("jugatum_t", "k", kept).Add(") LIMIT 1")
+	return q.Add(c.D.Settled("k"), " AND NOT EXISTS (SELECT 1 FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE ").KeyJoin("jugatum_t", "k", kept).Add(") LIMIT 1")
 }
 
 // Refresh is the statement that has the kept rows after from, up to to, hold the
@@ -207,7 +210,7 @@ func Missed(c *Change, kept *Kept, more func(q *Query, alias string)) *Query {
 		q.Changing(c)
 	}
 	more(q, c.Ref)
-	if q.D != sqltext.PostgreSQL { // the others make a list of them once; they would go through all of them for every row otherwise
+	if q.D.Forms().HashesNotIn { // otherwise all of them would be gone through for every row
 		q.Add(" AND (").Columns(c.Ref, c.Table.Key.Columns).Add(") NOT IN (SELECT ")
 		for i, k := range kept.Keys {
 			q.sep(i).Add("k.", c.D.Quote(k.Name))
@@ -231,7 +234,7 @@ func ChangedTwice(c *Change, kept *Kept) *Query {
 }
 
 // CountKept is the query for how many kept rows there are after from, up to to.
-func CountKept(d sqltext.Dialect, kept *Kept, from, to int64) *Query {
+func CountKept(d Dialect, kept *Kept, from, to int64) *Query {
 	q := &Query{D: d}
 	if kept.Packed == "" {
 		return q.Add("SELECT count(*) FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
@@ -242,7 +245,7 @@ func CountKept(d sqltext.Dialect, kept *Kept, from, to int64) *Query {
 
 // NextKept is the query for the number before that of the first kept row after
 // from; it gives NULL or nothing if there is none.
-func NextKept(d sqltext.Dialect, kept *Kept, from int64) *Query {
+func NextKept(d Dialect, kept *Kept, from int64) *Query {
 	q := &Query{D: d}
 	if kept.Packed == "" {
 		return q.Add("SELECT min(seq) - 1 FROM ", kept.Table, " WHERE seq > ").Arg(from, "bigint")
@@ -253,14 +256,14 @@ func NextKept(d sqltext.Dialect, kept *Kept, from int64) *Query {
 
 // KeptNumbers is the query for the numbers of the kept rows after from, up to to,
 // the last first.
-func KeptNumbers(d sqltext.Dialect, kept *Kept, from, to int64) *Query {
+func KeptNumbers(d Dialect, kept *Kept, from, to int64) *Query {
 	q := &Query{D: d}
 	return q.Add("SELECT k.seq FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to).Add(" ORDER BY k.seq DESC")
 }
 
 // PreviousKept is the query for the number of the last kept row up to to; it
 // gives NULL or nothing if there is none.
-func PreviousKept(d sqltext.Dialect, kept *Kept, to int64) *Query {
+func PreviousKept(d Dialect, kept *Kept, to int64) *Query {
 	q := &Query{D: d}
 	if kept.Packed == "" {
 		return q.Add("SELECT max(seq) FROM ", kept.Table, " WHERE seq <= ").Arg(to, "bigint")

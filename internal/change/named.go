@@ -20,14 +20,14 @@ func (b *builder) named() error {
 		if b.c.Table.Column(b.c.D, word[0]) != nil {
 			return b.failf(field, "table %s has a column of that name; choose another", b.c.Table)
 		}
-		if raw[b.c.D.Fold(f.Name)], err = sqltext.Expression(b.c.D, f.Expr); err != nil {
+		if raw[strings.ToLower(f.Name)], err = sqltext.Expression(b.c.D, f.Expr); err != nil {
 			return b.fail(field, err)
 		}
 	}
 	// Written out one after the other until nothing is left to write out; what
 	// goes on longer than there are names goes round in a circle.
 	for _, f := range b.spec.Let {
-		expr := raw[b.c.D.Fold(f.Name)]
+		expr := raw[strings.ToLower(f.Name)]
 		for round := 0; ; round++ {
 			next, found := substitute(b.c.D, expr, raw)
 			if !found {
@@ -46,18 +46,18 @@ func (b *builder) named() error {
 func (b *builder) expand(f sqltext.Fragment) sqltext.Fragment {
 	m := map[string]sqltext.Fragment{}
 	for _, l := range b.c.Let {
-		m[b.c.D.Fold(l.Name)] = l.Expr
+		m[strings.ToLower(l.Name)] = l.Expr
 	}
 	f, _ = substitute(b.c.D, f, m)
 	return f
 }
 
 // substitute writes out the named values in f, in brackets.
-func substitute(d sqltext.Dialect, f sqltext.Fragment, named map[string]sqltext.Fragment) (sqltext.Fragment, bool) {
+func substitute(d Dialect, f sqltext.Fragment, named map[string]sqltext.Fragment) (sqltext.Fragment, bool) {
 	var out []sqltext.Token
 	found := false
 	for i, t := range f.Tokens {
-		expr, ok := named[d.Fold(t.Text)]
+		expr, ok := named[strings.ToLower(t.Text)]
 		if !ok || t.Kind != sqltext.Ident ||
 			i > 0 && (f.Tokens[i-1].Punct(".") || f.Tokens[i-1].Is("AS")) ||
 			i+1 < len(f.Tokens) && (f.Tokens[i+1].Punct(".") || f.Tokens[i+1].Punct("(")) {

@@ -1,6 +1,7 @@
 package change
 
 import (
+	"cmp"
 	"strconv"
 	"strings"
 
@@ -9,9 +10,13 @@ import (
 
 // Query is SQL text being put together with the values bound to it.
 type Query struct {
-	D    sqltext.Dialect
+	D    Dialect
 	text strings.Builder
 	Args []any
+
+	// param, if there is one, gives what is written in the place of a value: the query is
+	// to become a part of a job's SQL, with parameters of its own.
+	param func(v any) string
 }
 
 // String is the text so far.
@@ -32,24 +37,24 @@ func (q *Query) Add(parts ...string) *Query {
 }
 
 // Arg binds a value, cast to typ where the dialect wants to be told.
-func (q *Query) Arg(v any, typ string) *Query {
-	if b, ok := v.([]byte); ok && b == nil { // SQLite's driver gives no bytes as nil, and would bind that as NULL
-		v = []byte{}
+func (q *Query) Arg(v any, typ string) *Query { return q.Bound(q.D.BindAs(v, typ)) }
+
+// Key binds a value of a key.
+func (q *Query) Key(v any, c *Column) *Query { return q.Bound(q.D.BindKey(v, c)) }
+
+// Bound appends a value that is bound.
+func (q *Query) Bound(b Bound) *Query {
+	if q.param != nil {
+		return q.Add(q.param(b.Arg))
 	}
-	q.Args = append(q.Args, v)
-	switch {
-	case q.D == sqltext.MariaDB && typ == "FROM_UNIXTIME":
-		q.Add("FROM_UNIXTIME(?)")
-	case q.D == sqltext.MariaDB && typ != "" && typ != "bigint": // exact decimals and times, which text would make floats of
-		q.Add("CAST(? AS ", typ, ")")
-	case q.D != sqltext.PostgreSQL:
-		q.text.WriteByte('?')
-	case typ == "":
-		q.Add("$", strconv.Itoa(len(q.Args)))
-	default:
-		q.Add("CAST($", strconv.Itoa(len(q.Args)), " AS ", typ, ")")
+	if bytes, ok := b.Arg.([]byte); ok && bytes == nil { // SQLite's driver gives no bytes as nil, and would bind that as NULL
+		b.Arg = []byte{}
 	}
-	return q
+	q.Args = append(q.Args, b.Arg)
+	if q.D.Forms().Numbered {
+		return q.Add(b.Before, "$", strconv.Itoa(len(q.Args)), b.After)
+	}
+	return q.Add(b.Before, "?", b.After)
 }
 
 // Fragment appends a piece of the job's SQL, its parameters bound.
@@ -62,14 +67,10 @@ func (q *Query) Fragment(f sqltext.Fragment, params map[string]Value) *Query {
 			q.text.WriteString(t.Text)
 			continue
 		}
-		arg, cast := params[t.Name()].bind(q.D)
-		q.Arg(arg, cast)
+		q.Bound(q.D.Bind(params[t.Name()]))
 	}
 	return q
 }
-
-// keyType is what a key's bound value is cast to on PostgreSQL.
-func keyType(c *Column) string { return c.Base }
 
 // Columns appends alias.column, … for the columns.
 func (q *Query) Columns(alias string, cols []*Column) *Query {
@@ -83,22 +84,15 @@ func (q *Query) Columns(alias string, cols []*Column) *Query {
 }
 
 // After appends the condition that the key lies after lo, Upto that it does not
-// lie after hi. SQLite and PostgreSQL walk their indexes by row values.
+// lie after hi.
 func (q *Query) After(alias string, k *Key, lo KeyValue) *Query { return q.compare(alias, k, ">", lo) }
 
 // Upto is the other end of After.
 func (q *Query) Upto(alias string, k *Key, hi KeyValue) *Query { return q.compare(alias, k, "<=", hi) }
 
 func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
-	if q.D == sqltext.MariaDB {
-		return q.expanded(alias, k.Columns, op, v)
-	}
-	if len(k.Columns) == 1 {
-		q.Columns(alias, k.Columns).Add(" ", k.Columns[0].Op(op), " ")
-		return q.Arg(v[0], keyType(k.Columns[0]))
-	}
 	own, one := commonOp(k.Columns, op)
-	if !one { // a comparison of rows has one operator for all of its columns
+	if len(k.Columns) == 1 || !one || !q.D.Forms().RowComparison { // a comparison of rows has one operator for all of its columns
 		return q.expanded(alias, k.Columns, op, v)
 	}
 	q.Add("(").Columns(alias, k.Columns).Add(") ", own, " (")
@@ -106,9 +100,22 @@ func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
 		if i > 0 {
 			q.Add(", ")
 		}
-		q.Arg(v[i], keyType(c))
+		q.Key(v[i], c)
 	}
 	return q.Add(")")
+}
+
+// expanded compares a key column by column: a >= 1 AND (a > 1 OR a = 1 AND (b > 2)).
+func (q *Query) expanded(alias string, cols []*Column, op string, v KeyValue) *Query {
+	c, col := cols[0], alias+"."+q.D.Quote(cols[0].Name)
+	if len(cols) == 1 {
+		return q.Add(col, " ", c.Op(op), " ").Key(v[0], c)
+	}
+	strict := op[:1]
+	q.Add(col, " ", c.Op(strict+"="), " ").Key(v[0], c)
+	q.Add(" AND (", col, " ", c.Op(strict), " ").Key(v[0], c)
+	q.Add(" OR ", col, " ", c.Op("="), " ").Key(v[0], c)
+	return q.Add(" AND (").expanded(alias, cols[1:], op, v[1:]).Add("))")
 }
 
 // Range is a stretch of a table in key order: after Lo, up to and with Hi.
@@ -117,7 +124,7 @@ func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
 type Range struct {
 	Lo, Hi KeyValue
 	Roster *Kept      // only its keys; nil without a roster
-	Keys   []KeyValue // the rows with these keys, if not nil (MariaDB)
+	Keys   []KeyValue // the rows with these keys, if not nil
 	At     KeyValue   // the row with this key alone, if not nil
 }
 
@@ -155,9 +162,26 @@ func (q *Query) Range(alias string, k *Key, r Range) *Query {
 // at appends the condition that the row has this key.
 func (q *Query) at(alias string, k *Key, v KeyValue) *Query {
 	for i, c := range k.Columns {
-		q.Add(" AND ", alias, ".", q.D.Quote(c.Name), " ", c.Op("="), " ").keyArg(v[i], c)
+		q.Add(" AND ", alias, ".", q.D.Quote(c.Name), " ", c.Op("="), " ").Key(v[i], c)
 	}
 	return q
+}
+
+// Among appends the condition that the row's key is one of these.
+func (q *Query) Among(alias string, k *Key, keys []KeyValue) *Query {
+	open, end := "", ""
+	if len(k.Columns) > 1 {
+		open, end = "(", ")"
+	}
+	q.Add(open).Columns(alias, k.Columns).Add(end, " IN (")
+	for i, key := range keys {
+		q.sep(i).Add(open)
+		for j, c := range k.Columns {
+			q.sep(j).Key(key[j], c)
+		}
+		q.Add(end)
+	}
+	return q.Add(")")
 }
 
 // enrolled appends the condition that the row's key stands in a stretch of the roster.
@@ -258,24 +282,14 @@ func (q *Query) Filter(c *Change, r Range) *Query {
 // NewValue appends the new value of one assignment as an expression of a type
 // that the column takes by assignment.
 func (q *Query) NewValue(c *Change, s Set) *Query {
-	cast := q.D == sqltext.PostgreSQL && s.Column.Base != ""
+	before, after := q.D.Assign(s.Column)
 	switch {
-	case s.Literal != nil && q.D == sqltext.MariaDB:
-		return q.Arg(s.Literal.bind(q.D))
 	case s.Literal != nil:
-		arg, _ := s.Literal.bind(q.D)
-		return q.Arg(arg, s.Column.Base)
+		return q.Bound(q.D.BindTo(*s.Literal, s.Column))
 	case s.Default:
-		expr := s.Column.Default
-		if expr == "" {
-			expr = "NULL"
-		}
-		if cast {
-			return q.Add("CAST(", expr, " AS ", s.Column.Base, ")")
-		}
-		return q.Add("(", expr, ")")
-	case s.Untyped && cast:
-		return q.Add("CAST(").Fragment(s.Expr, c.Params).Add(" AS ", s.Column.Base, ")")
+		return q.Add(before, cmp.Or(s.Column.Default, "NULL"), after)
+	case s.Untyped:
+		return q.Add(before).Fragment(s.Expr, c.Params).Add(after)
 	}
 	return q.Add("(").Fragment(s.Expr, c.Params).Add(")")
 }
@@ -288,8 +302,8 @@ func (q *Query) Statement(c *Change, r Range) *Query {
 	if c.Verb == sqltext.Insert { // the other table may not be there yet
 		return q.Add("SELECT 1").Source(c, r)
 	}
-	if q.D == sqltext.MariaDB {
-		return q.statementMariaDB(c, r)
+	if q.D.Rules().TablesFirst {
+		return q.tablesFirst(c, r)
 	}
 	if c.Verb == sqltext.Delete {
 		q.Add("DELETE FROM ", c.TargetSQL())
@@ -304,6 +318,27 @@ func (q *Query) Statement(c *Change, r Range) *Query {
 	}
 	if !c.From.Empty() {
 		q.Add(" FROM ").Fragment(c.From, c.Params)
+	}
+	return q.Filter(c, r)
+}
+
+// tablesFirst is Statement where the sources are named before SET, and an alias is known in
+// a DELETE only in the form for several tables.
+func (q *Query) tablesFirst(c *Change, r Range) *Query {
+	if c.Verb == sqltext.Delete {
+		q.Add("DELETE ")
+		if c.joined || c.alias != "" {
+			q.Add(c.Ref, " ")
+		}
+		return q.Add("FROM ").tables(c).Filter(c, r)
+	}
+	q.Add("UPDATE ").tables(c).Add(" SET ")
+	n := 0
+	for _, s := range c.Set {
+		if !s.Implicit {
+			q.sep(n).Add(c.Ref, ".", c.D.Quote(s.Column.Name), " = ").NewValue(c, s)
+			n++
+		}
 	}
 	return q.Filter(c, r)
 }
@@ -347,88 +382,11 @@ func (q *Query) Changing(c *Change) *Query {
 
 // Unchanged appends the condition that two values of a column, each given as
 // SQL text, are the same to the byte; NULL is the same as NULL.
-func (q *Query) Unchanged(col *Column, a, b string) *Query {
-	if q.D == sqltext.SQLite {
-		return q.Add("(", a, " IS ", b, " COLLATE BINARY AND typeof(", a, ") = typeof(", b, "))")
-	}
-	if q.D == sqltext.MariaDB {
-		if col.Same == ByEquality {
-			return q.Add(a, " <=> ", b)
-		}
-		return q.Add("BINARY ", a, " <=> BINARY ", b)
-	}
-	switch col.Same {
-	case ByImage:
-		return q.Add("ROW(", a, ")::record *= ROW(", b, ")::record")
-	case ByText:
-		return q.Add("CAST(", a, ` AS text) COLLATE "C" IS NOT DISTINCT FROM CAST(`, b, ` AS text) COLLATE "C"`)
-	}
-	return q.Add(exactly(col, a), " IS NOT DISTINCT FROM ", exactly(col, b))
-}
+func (q *Query) Unchanged(col *Column, a, b string) *Query { return q.Add(q.D.Unchanged(col, a, b)) }
 
 // Differs appends the condition that a new value, as SQL text of whatever type,
-// would change the column's stored value b. The new value is first brought to
-// the column's type, in a way that does not cut it short.
-func (q *Query) Differs(col *Column, a, b string) *Query {
-	if q.D == sqltext.SQLite {
-		// Comparing with a column applies the column's affinity, as storing would;
-		// where there is none, the storage class counts too.
-		q.Add("(", a, " IS NOT ", b, " COLLATE BINARY")
-		if col.Class == Other {
-			q.Add(" OR typeof(", a, ") <> typeof(", b, ")")
-		}
-		return q.Add(")")
-	}
-	if q.D == sqltext.MariaDB {
-		return q.differsMariaDB(col, a, b)
-	}
-	a = "CAST(" + a + " AS " + col.Base + ")"
-	switch col.Same {
-	case ByImage:
-		return q.Add("ROW(", a, ")::record *<> ROW(", b, ")::record")
-	case ByText:
-		return q.Add("CAST(", a, ` AS text) COLLATE "C" IS DISTINCT FROM CAST(`, b, ` AS text) COLLATE "C"`)
-	}
-	return q.Add(exactly(col, a), " IS DISTINCT FROM ", exactly(col, b))
-}
-
-// exactly casts a value to a type of which the server itself has an operator =
-// (PostgreSQL). For any other, such as varchar or a domain, one that somebody
-// made in a schema of the search path would be a better match; and IS DISTINCT
-// FROM has no form that names the operator's schema.
-func exactly(col *Column, expr string) string {
-	switch typ := col.BaseType(); {
-	case typ == "varchar" || typ == "text":
-		return "CAST(" + expr + " AS text)"
-	case strings.HasPrefix(expr, "CAST(") || col.Base == col.Type:
-		return expr
-	}
-	return "CAST(" + expr + " AS " + col.Base + ")"
-}
-
-const (
-	AsChanged  State = iota // the new values; deleted rows gone
-	AsRestored              // the old values; deleted rows back
-)
-
-// TextOf is Text for a value of a column.
-func (q *Query) TextOf(col *Column, expr string) string {
-	if q.D == sqltext.MariaDB && col.Binary {
-		return "CONCAT('0x', LOWER(HEX(" + expr + ")))"
-	}
-	return q.Text(expr)
-}
-
-// Text writes an expression as text for reading: bytes in hexadecimal.
-func (q *Query) Text(expr string) string {
-	if q.D == sqltext.MariaDB {
-		return "CAST(" + expr + " AS CHAR)"
-	}
-	if q.D == sqltext.SQLite {
-		return "CASE typeof(" + expr + ") WHEN 'blob' THEN '0x' || lower(hex(" + expr + ")) ELSE CAST(" + expr + " AS TEXT) END"
-	}
-	return "CAST(" + expr + " AS text)"
-}
+// would change the column's stored value b.
+func (q *Query) Differs(col *Column, a, b string) *Query { return q.Add(q.D.Differs(col, a, b)) }
 
 func (q *Query) sep(i int) *Query {
 	if i > 0 {
@@ -450,7 +408,7 @@ func doubles(c *Change, r Range, show bool) *Query {
 	q.With(c, false).Add("SELECT ")
 	keys := ""
 	for i := range c.Table.Key.Columns {
-		q.sep(i).Add(q.TextOf(c.Table.Key.Columns[i], "k"+itoa(i)))
+		q.sep(i).Add(q.D.Text(c.Table.Key.Columns[i], "k"+itoa(i)))
 		if i > 0 {
 			keys += ", "
 		}
@@ -458,7 +416,7 @@ func doubles(c *Change, r Range, show bool) *Query {
 	}
 	if show {
 		for i, s := range c.Set {
-			t := q.TextOf(s.Column, "n"+itoa(i))
+			t := q.D.Text(s.Column, "n"+itoa(i))
 			q.Add(", ", q.D.Own("min"), "(", t, "), ", q.D.Own("max"), "(", t, ")")
 		}
 		q.Add(", count(*)")
@@ -473,7 +431,7 @@ func doubles(c *Change, r Range, show bool) *Query {
 	q.Source(c, r).Add(") AS jugatum_s GROUP BY ", keys, " HAVING count(*) > 1 AND (1 = 0")
 	for i := range c.Set {
 		n := "n" + itoa(i)
-		t := q.Text(n)
+		t := q.D.Text(nil, n)
 		q.Add(" OR min(", t, ") <> max(", t, ") OR ", q.D.Own("count"), "(", n, ") NOT IN (0, count(*))")
 	}
 	return q.Add(")")

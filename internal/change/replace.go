@@ -2,7 +2,6 @@ package change
 
 import (
 	"fmt"
-	"strings"
 
 	"jugatum/internal/rewrite"
 	"jugatum/internal/sqltext"
@@ -24,7 +23,7 @@ type Rewrite struct {
 // NewReplace makes the change of one table, for the columns given. Where the
 // database's own replace() gives the same result it is used; otherwise the
 // change has a Rewrite, and its filter finds every row that may hold the text.
-func NewReplace(d sqltext.Dialect, step string, t *Table, cols []*Column, rules rewrite.Rules) (*Change, error) {
+func NewReplace(d Dialect, step string, t *Table, cols []*Column, rules rewrite.Rules) (*Change, error) {
 	rw, err := rewrite.New(rules)
 	if err != nil {
 		return nil, err
@@ -47,22 +46,14 @@ func NewReplace(d sqltext.Dialect, step string, t *Table, cols []*Column, rules 
 		expr := name
 		if native {
 			p := rules.Pairs[0]
-			expr = "replace(" + textOf(d, name, col) + ", " + param("jugatum_find", p.Find) + ", " + param("jugatum_with", p.With) + ")"
-			if d == sqltext.MariaDB && rules.Flat { // replace() there goes by the collation where the text is found
-				expr = "CONVERT(" + "replace(BINARY CONVERT(" + name + " USING utf8mb4), :jugatum_find, :jugatum_with) USING utf8mb4)"
-			}
-			if d == sqltext.SQLite { // replace() would make text of whatever else stands there
-				expr = "CASE WHEN typeof(" + name + ") = 'text' THEN " + expr + " ELSE " + name + " END"
-			}
+			expr = d.Replaced(col, name, param("jugatum_find", p.Find), param("jugatum_with", p.With))
 		}
 		fragment, err := sqltext.Expression(d, expr)
 		if err != nil {
 			return nil, err
 		}
 		c.Set = append(c.Set, Set{Column: col, Expr: fragment})
-		if err := narrow(filter, c, col, rules, param); err != nil {
-			return nil, err
-		}
+		narrow(filter, c, col, rules, param)
 	}
 	if c.Where, err = sqltext.Expression(d, filter.String()); err != nil {
 		return nil, err
@@ -78,18 +69,11 @@ func Native(r rewrite.Rules) bool {
 	return r.Flat && plain && len(r.Pairs) == 1 && r.Pattern == "" && r.Case == rewrite.Exact && !r.Words
 }
 
-func textOf(d sqltext.Dialect, name string, col *Column) string {
-	if d == sqltext.PostgreSQL {
-		return "CAST(" + name + " AS text)"
-	}
-	return name
-}
-
 // narrow writes the condition that a column may hold one of the texts.
-func narrow(q *Query, c *Change, col *Column, rules rewrite.Rules, param func(name, text string) string) error {
+func narrow(q *Query, c *Change, col *Column, rules rewrite.Rules, param func(name, text string) string) {
 	if rules.Pattern != "" {
 		q.Add(c.Ref, ".", c.D.Quote(col.Name), " IS NOT NULL")
-		return nil
+		return
 	}
 	for i, p := range rules.Pairs {
 		if i > 0 {
@@ -103,17 +87,9 @@ func narrow(q *Query, c *Change, col *Column, rules rewrite.Rules, param func(na
 			q.Add(c.Ref, ".", c.D.Quote(col.Name), " IS NOT NULL")
 			continue
 		}
-		// The query is put together once to get its text, the value as a parameter.
-		one := &Query{D: c.D}
-		one.Contains(c.Ref, col, text, fold)
-		if len(one.Args) != 1 {
-			return fmt.Errorf("column %s: the filter has %d values", col.Name, len(one.Args))
-		}
-		name := fmt.Sprintf("jugatum_a%d", i)
-		param(name, one.Args[0].(string))
-		q.Add(strings.NewReplacer("CAST($1 AS text)", ":"+name, "?", ":"+name).Replace(one.String()))
+		one := &Query{D: c.D, param: func(v any) string { return param(fmt.Sprintf("jugatum_a%d", i), v.(string)) }}
+		q.Add(one.Contains(c.Ref, col, text, fold).String())
 	}
-	return nil
 }
 
 // FromLoaded is the change of rows whose new values were worked out by us and

@@ -137,7 +137,7 @@ type Trigger struct {
 }
 
 // Writes reports whether the trigger's text changes rows of a table of this name.
-func (t Trigger) Writes(d sqltext.Dialect, table string) bool {
+func (t Trigger) Writes(d Dialect, table string) bool {
 	tokens, err := sqltext.Lex(d, t.Text)
 	if err != nil {
 		return false
@@ -187,7 +187,7 @@ func (fk ForeignKey) In(t *Table) string { return cmp.Or(fk.Schema, t.Schema) }
 func (fk ForeignKey) From() string { return TableName{fk.Schema, fk.Table}.String() }
 
 // FromSQL is the referencing table as SQL text.
-func (fk ForeignKey) FromSQL(d sqltext.Dialect) string {
+func (fk ForeignKey) FromSQL(d Dialect) string {
 	if fk.Schema != "" {
 		return d.Quote(fk.Schema) + "." + d.Quote(fk.Table)
 	}
@@ -228,7 +228,7 @@ type Table struct {
 }
 
 // Column finds a column by a token of SQL text.
-func (t *Table) Column(d sqltext.Dialect, tok sqltext.Token) *Column {
+func (t *Table) Column(d Dialect, tok sqltext.Token) *Column {
 	for _, c := range t.Columns {
 		if d.Same(tok, c.Name) {
 			return c
@@ -273,7 +273,7 @@ func (n TableName) String() string {
 
 // SQL is the table in a FROM list, an UPDATE or a DELETE: the rows that are its
 // own, whatever inherits from it.
-func (t *Table) SQL(d sqltext.Dialect) string {
+func (t *Table) SQL(d Dialect) string {
 	if t.Alone {
 		return "ONLY " + t.NameSQL(d)
 	}
@@ -281,7 +281,7 @@ func (t *Table) SQL(d sqltext.Dialect) string {
 }
 
 // NameSQL is the table's name as SQL text.
-func (t *Table) NameSQL(d sqltext.Dialect) string {
+func (t *Table) NameSQL(d Dialect) string {
 	if t.Schema != "" {
 		return d.Quote(t.Schema) + "." + d.Quote(t.Name)
 	}

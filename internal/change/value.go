@@ -7,10 +7,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
-	"time"
 	"unicode/utf8"
-
-	"jugatum/internal/sqltext"
 )
 
 // ValueType is the type of a parameter or of a literal value.
@@ -30,81 +27,7 @@ type Value struct {
 	Type ValueType `json:"type"`
 	Text string    `json:"text"`
 	Null bool      `json:"null,omitempty"`
-	List []*string `json:"-"` // PostgreSQL: an array of texts, instead of Text
-}
-
-// bind gives the argument for the driver and the type that PostgreSQL is told.
-// PostgreSQL reads every argument as text and knows what to make of it; SQLite
-// stores what it is given, so the Go type matters there.
-func (v Value) bind(d sqltext.Dialect) (arg any, cast string) {
-	if v.List != nil {
-		return v.List, "text[]"
-	}
-	if d == sqltext.PostgreSQL {
-		cast = map[ValueType]string{IntegerValue: "bigint", DecimalValue: "numeric", BooleanValue: "boolean",
-			DateValue: "date", TimestampValue: "timestamp"}[v.Type]
-		if v.Type == TimestampValue && hasZone(v.Text) {
-			cast = "timestamptz"
-		}
-		if v.Null {
-			return nil, cast
-		}
-		return v.Text, cast
-	}
-	if v.Null {
-		return nil, ""
-	}
-	switch v.Type {
-	case IntegerValue:
-		if n, err := strconv.ParseInt(v.Text, 10, 64); err == nil {
-			return n, ""
-		}
-	case DecimalValue:
-		if d == sqltext.MariaDB {
-			return v.Text, decimalType(v.Text)
-		}
-		if d == sqltext.SQLite { // SQLite has no decimal type: a number with a point is a float there
-			if f, err := strconv.ParseFloat(v.Text, 64); err == nil {
-				return f, ""
-			}
-		}
-	case BooleanValue:
-		if v.Text == "true" {
-			return int64(1), ""
-		}
-		return int64(0), ""
-	}
-	if d == sqltext.MariaDB {
-		switch v.Type {
-		case DateValue:
-			return v.Text, "DATE"
-		case TimestampValue:
-			for _, layout := range []string{time.RFC3339, "2006-01-02 15:04:05Z07:00"} {
-				if t, err := time.Parse(layout, v.Text); err == nil { // MariaDB's own texts know no zone
-					return fmt.Sprintf("%d.%06d", t.Unix(), t.Nanosecond()/1000), "FROM_UNIXTIME"
-				}
-			}
-			return v.Text, "DATETIME(6)"
-		}
-	}
-	return v.Text, ""
-}
-
-// decimalType is the type that holds a decimal number exactly, as MariaDB
-// writes it: without a cast a bound text would be taken for a float.
-func decimalType(s string) string {
-	if strings.ContainsAny(s, "eE") {
-		return "DECIMAL(65,20)"
-	}
-	whole, part, _ := strings.Cut(strings.TrimLeft(s, "+-"), ".")
-	return "DECIMAL(" + itoa(min(len(whole)+len(part), 65)) + "," + itoa(min(len(part), 38)) + ")"
-}
-
-func hasZone(s string) bool {
-	if len(s) < 11 {
-		return false
-	}
-	return strings.ContainsAny(s[10:], "Zz+-")
+	List []*string `json:"-"` // an array of texts, instead of Text, where a server has arrays
 }
 
 // KeyValue is a row's key: one value a column. PostgreSQL's values are in text

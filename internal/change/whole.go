@@ -12,7 +12,7 @@ import (
 // refused by a constraint, since it is checked at the end of the statement or of
 // the transaction; "" if nothing speaks for that.
 func (c *Change) AtOnce() string {
-	if c.D == sqltext.MariaDB { // which checks every row by itself
+	if c.D.Forms().RowByRow {
 		return ""
 	}
 	assigned := func(columns []string) bool {

@@ -16,7 +16,6 @@ import (
 	"jugatum/internal/harbour"
 	"jugatum/internal/ledger"
 	"jugatum/internal/preview"
-	"jugatum/internal/sqltext"
 	"jugatum/internal/term"
 )
 
@@ -75,10 +74,8 @@ func (a *app) runDemo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if db.Dialect() != sqltext.SQLite {
-		if err := analyze(ctx, db); err != nil {
-			return err
-		}
+	if err := analyze(ctx, db); err != nil {
+		return err
 	}
 	jobs, err := harbour.WriteJobs(dir, db.Dialect())
 	if err != nil {
@@ -139,52 +136,17 @@ func (a *app) demoDB(ctx context.Context, target, dir string) (engine.DB, string
 		return nil, "", err
 	}
 	defer plain.Close()
-	s, err := plain.Session(ctx, engine.SessionOptions{Purpose: "jugatum demo", LockTimeout: 5 * time.Second})
+	maker, ok := plain.(engine.SchemaMaker)
+	if !ok {
+		return nil, "", usagef("no place for the demo can be made in %s; give --db sqlite:PATH of a new file, or a server", plain.Name())
+	}
+	drop, err := maker.MakeSchema(ctx, demoSchema, u)
 	if err != nil {
 		return nil, "", err
 	}
-	defer s.Close()
-	if plain.Dialect() == sqltext.MariaDB {
-		return a.demoMariaDB(ctx, plain, s, u)
+	if drop != "" {
+		return nil, "", refusef("%s has a %s already; `%s` makes room for a new one", plain.Name(), demoSchema, drop)
 	}
-	tx, err := s.Start(ctx)
-	if err != nil {
-		return nil, "", err
-	}
-	defer tx.Rollback()
-	var there bool
-	if err := tx.Scan(ctx, "SELECT to_regnamespace('"+demoSchema+"') IS NOT NULL", nil, &there); err != nil {
-		return nil, "", err
-	}
-	if there {
-		return nil, "", refusef("%s has a schema %s already; `DROP SCHEMA %s CASCADE` makes room for a new one", plain.Name(), demoSchema, demoSchema)
-	}
-	if _, err := tx.Exec(ctx, "CREATE SCHEMA "+demoSchema); err != nil {
-		return nil, "", err
-	}
-	if err := tx.Commit(ctx); err != nil {
-		return nil, "", err
-	}
-	q := u.Query()
-	q.Set("search_path", demoSchema)
-	u.RawQuery = q.Encode()
-	db, err := openURL(ctx, u.String())
-	return db, u.String(), err
-}
-
-// demoMariaDB makes a database for the demo.
-func (a *app) demoMariaDB(ctx context.Context, plain engine.DB, s *engine.Session, u *url.URL) (engine.DB, string, error) {
-	var there int
-	if err := s.Conn.QueryRowContext(ctx, "SELECT count(*) FROM information_schema.schemata WHERE schema_name = '"+demoSchema+"'").Scan(&there); err != nil {
-		return nil, "", err
-	}
-	if there > 0 {
-		return nil, "", refusef("%s has a database %s already; `DROP DATABASE %s` makes room for a new one", plain.Name(), demoSchema, demoSchema)
-	}
-	if _, err := s.Conn.ExecContext(ctx, "CREATE DATABASE "+demoSchema+" CHARACTER SET utf8mb4"); err != nil {
-		return nil, "", err
-	}
-	u.Path = "/" + demoSchema
 	db, err := openURL(ctx, u.String())
 	return db, u.String(), err
 }
@@ -207,12 +169,10 @@ func analyze(ctx context.Context, db engine.DB) error {
 	}
 	defer s.Close()
 	for _, t := range harbour.Tables {
-		text := "VACUUM (ANALYZE) "
-		if db.Dialect() == sqltext.MariaDB {
-			text = "ANALYZE TABLE "
-		}
-		if _, err := s.Conn.ExecContext(ctx, text+t); err != nil {
-			return err
+		if text := db.Dialect().Analyze(t); text != "" {
+			if _, err := s.Conn.ExecContext(ctx, text); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

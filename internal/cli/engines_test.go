@@ -8,8 +8,10 @@ import (
 	"strings"
 	"testing"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/engine/sqlite"
+	"jugatum/internal/sqltext"
 )
 
 // book is a made-up engine: one that keeps its tables in a file of SQLite's under a name
@@ -18,8 +20,28 @@ type book struct{ *sqlite.DB }
 
 func (b book) Name() string { return "book:" + strings.TrimPrefix(b.DB.Name(), "sqlite:") }
 
-// TestAnotherEngine: an engine that registers itself has every command, and nothing else
-// knows of it.
+func (b book) Dialect() change.Dialect { return bookish{b.DB.Dialect()} }
+
+// bookish is its made-up dialect: names are in backticks, keys are compared column by
+// column, and a NOT IN is not made a list of.
+type bookish struct{ change.Dialect }
+
+var bookishRules = &sqltext.Syntax{Title: "Bookish", NameQuote: '`', Backticks: true, NoUsing: true}
+
+func (bookish) Rules() *sqltext.Syntax                 { return bookishRules }
+func (bookish) String() string                         { return bookishRules.Title }
+func (bookish) Quote(name string) string               { return bookishRules.Quote(name) }
+func (bookish) Same(t sqltext.Token, n string) bool    { return bookishRules.Same(t, n) }
+func (bookish) Text(_ *change.Column, v string) string { return "printf('%s', " + v + ")" }
+
+func (b bookish) Forms() *change.Forms {
+	f := *b.Dialect.Forms()
+	f.RowComparison, f.HashesNotIn = false, false
+	return &f
+}
+
+// TestAnotherEngine: an engine that registers itself, with a dialect of its own, has every
+// command, and nothing else knows of it.
 func TestAnotherEngine(t *testing.T) {
 	engine.Register(engine.Driver{Schemes: []string{"book"}, Shape: "book:PATH", File: true, Open: func(ctx context.Context, url string) (engine.DB, error) {
 		db, err := sqlite.Open(ctx, "sqlite:"+strings.TrimPrefix(url, "book:"))
@@ -36,16 +58,16 @@ func TestAnotherEngine(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if _, err := db.Exec("CREATE TABLE berth (no INTEGER PRIMARY KEY, rate INTEGER); INSERT INTO berth VALUES (1, 10), (2, 20), (3, 30)"); err != nil {
+	if _, err := db.Exec("CREATE TABLE berth (zone TEXT NOT NULL, no INTEGER NOT NULL, rate INTEGER, PRIMARY KEY (zone, no)); INSERT INTO berth VALUES ('A', 1, 10), ('A', 2, 20), ('B', 1, 30)"); err != nil {
 		t.Fatal(err)
 	}
 	rates := func() (text string) {
-		if err := db.QueryRow("SELECT group_concat(rate) FROM berth").Scan(&text); err != nil {
+		if err := db.QueryRow("SELECT group_concat(rate) FROM (SELECT rate FROM berth ORDER BY zone, no)").Scan(&text); err != nil {
 			t.Fatal(err)
 		}
 		return text
 	}
-	jugatum := func(args ...string) string {
+	jugatum := func(status int, args ...string) string {
 		t.Helper()
 		out, err := os.Create(filepath.Join(dir, "out"))
 		if err != nil {
@@ -57,22 +79,25 @@ func TestAnotherEngine(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer none.Close()
-		status := Main(append([]string{"jugatum"}, append(args, "--db", "book:"+path)...), none, out, out)
+		ended := Main(append([]string{"jugatum"}, append(args, "--db", "book:"+path)...), none, out, out)
 		text, err := os.ReadFile(out.Name())
-		if err != nil || status != 0 {
-			t.Fatalf("%v: exit status %d, %v\n%s", args, status, err, text)
+		if err != nil || ended != status {
+			t.Fatalf("%v: exit status %d, %v\n%s", args, ended, err, text)
 		}
 		return string(text)
 	}
-	if out := jugatum("survey"); !strings.Contains(out, "book:"+path) {
+	if out := jugatum(0, "survey"); !strings.Contains(out, "book:"+path) {
 		t.Error(out)
 	}
-	jugatum("run", "--sql", "UPDATE berth SET rate = rate + 1 WHERE no > 1", "--accept", "2", "--batch", "1")
+	jugatum(0, "run", "--sql", "UPDATE `berth` SET rate = rate + 1 WHERE no > 1 OR zone = 'B'", "--accept", "2", "--batch", "1")
 	if got := rates(); got != "10,21,31" {
 		t.Errorf("rates %s", got)
 	}
-	jugatum("verify", "1")
-	jugatum("undo", "1")
+	if out := jugatum(2, "preview", "--sql", "DELETE FROM berth USING quay"); !strings.Contains(out, "Bookish has no DELETE") {
+		t.Error(out)
+	}
+	jugatum(0, "verify", "1")
+	jugatum(0, "undo", "1")
 	if got := rates(); got != "10,20,30" {
 		t.Errorf("rates %s", got)
 	}

@@ -16,7 +16,6 @@ import (
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
 	"jugatum/internal/report"
-	"jugatum/internal/sqltext"
 	"jugatum/internal/term"
 )
 
@@ -124,7 +123,7 @@ func (a *app) printJob(r *ledger.Run) {
 }
 
 // usesClock reports whether the job asks for the present time.
-func usesClock(d sqltext.Dialect, r *ledger.Run) bool {
+func usesClock(d change.Dialect, r *ledger.Run) bool {
 	j, err := job.Restore(r.Source)
 	if err != nil {
 		return false

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"jugatum/internal/dialect"
 	"jugatum/internal/sqltext"
 )
 
@@ -73,7 +74,7 @@ func called(t *testing.T, log string) (names, signs []string) {
 			continue
 		}
 		seen[m[1]] = true
-		tokens, err := sqltext.Lex(sqltext.PostgreSQL, numbered.ReplaceAllString(m[1], "1"))
+		tokens, err := sqltext.Lex(dialect.PostgreSQL, numbered.ReplaceAllString(m[1], "1"))
 		if err != nil {
 			continue // another test's, perhaps with a mistake in it
 		}

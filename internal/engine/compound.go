@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"jugatum/internal/change"
-	"jugatum/internal/sqltext"
 )
 
 // ListTable is the name of the n-th list that a session has for the batches of a step.
@@ -14,25 +13,16 @@ func ListTable(db DB, step, n int) string { return temporary(db, fmt.Sprintf("li
 
 // temporary is the name of a table that lasts as long as the session.
 func temporary(db DB, name string) string {
-	switch db.Dialect() {
-	case sqltext.PostgreSQL:
-		return "pg_temp.jugatum_" + name
-	case sqltext.SQLite:
-		return "temp.jugatum_" + name
+	if table, _ := db.Dialect().Temporary("jugatum_" + name); table != "" {
+		return table
 	}
-	return db.LedgerTable(name) // where a temporary table is in a database like any other
+	return db.LedgerTable(name)
 }
 
 // emptied makes a table that lasts as long as the session, or empties it.
 func emptied(ctx context.Context, db DB, tx *Tx, layout *change.Kept) error {
-	create, empty := "CREATE TEMPORARY TABLE IF NOT EXISTS ", "DELETE FROM "
-	switch db.Dialect() {
-	case sqltext.PostgreSQL: // where rows that are deleted would be read over again and again
-		empty = "TRUNCATE "
-	case sqltext.SQLite:
-		create = "CREATE TABLE IF NOT EXISTS "
-	}
 	if !tx.S.made[layout.Table] {
+		_, create := db.Dialect().Temporary("")
 		for _, text := range db.KeptTable(layout) {
 			if _, err := tx.Exec(ctx, strings.Replace(text, "CREATE TABLE ", create, 1)); err != nil {
 				return fmt.Errorf("making a temporary table for the batch: %w", err)
@@ -40,7 +30,7 @@ func emptied(ctx context.Context, db DB, tx *Tx, layout *change.Kept) error {
 		}
 		tx.made = append(tx.made, layout.Table)
 	}
-	_, err := tx.Exec(ctx, empty+layout.Table)
+	_, err := tx.Exec(ctx, db.Dialect().Emptied(layout.Table))
 	return err
 }
 

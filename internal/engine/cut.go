@@ -6,7 +6,6 @@ import (
 	"strconv"
 
 	"jugatum/internal/change"
-	"jugatum/internal/sqltext"
 )
 
 // sampled is about how many rows a sample for cutting a table has; quantiles of
@@ -15,7 +14,7 @@ const sampled = 20_000
 
 // Cut gives up to n-1 keys that part the rows after lo, up to end, into n parts
 // of about equal size. An integer key is cut by arithmetic and nothing is read;
-// PostgreSQL otherwise takes a sample of the table's pages; elsewhere the keys
+// otherwise a sample of the table is taken where the server has that; elsewhere the keys
 // are counted through, once. rows is about how many there are.
 func (w *Walk) Cut(ctx context.Context, lo, end change.KeyValue, rows int64, n int) ([]change.KeyValue, error) {
 	if n < 2 || end == nil {
@@ -27,8 +26,12 @@ func (w *Walk) Cut(ctx context.Context, lo, end change.KeyValue, rows int64, n i
 			return texts(CutInt(from, to, n)), err
 		}
 	}
-	if w.d == sqltext.PostgreSQL {
-		return w.cutSample(ctx, lo, end, n)
+	percent := 100.0
+	if w.t.Rows > sampled {
+		percent = max(100*sampled/float64(w.t.Rows), 0.001)
+	}
+	if sample := w.d.Sample(percent); sample != "" {
+		return w.cutSample(ctx, sample, lo, end, n)
 	}
 	return w.cutCount(ctx, lo, end, int(rows)/n, n)
 }
@@ -83,17 +86,13 @@ func (w *Walk) first(ctx context.Context) (change.KeyValue, error) {
 	return w.one(ctx, q)
 }
 
-// cutSample reads a sample of pages and takes its quantiles.
-func (w *Walk) cutSample(ctx context.Context, lo, end change.KeyValue, n int) ([]change.KeyValue, error) {
-	percent := 100.0
-	if w.t.Rows > sampled {
-		percent = max(100*sampled/float64(w.t.Rows), 0.001)
-	}
+// cutSample reads a sample and takes its quantiles.
+func (w *Walk) cutSample(ctx context.Context, sample string, lo, end change.KeyValue, n int) ([]change.KeyValue, error) {
 	alias := w.d.Quote(w.t.Name)
 	q := &change.Query{D: w.d}
 	q.Add("SELECT ")
 	w.keys(q)
-	q.Add(" FROM ", w.t.SQL(w.d), " TABLESAMPLE SYSTEM (", strconv.FormatFloat(percent, 'f', -1, 64), ") WHERE 1 = 1").Range(alias, w.t.Key, change.Range{Lo: lo, Hi: end})
+	q.Add(" FROM ", w.t.SQL(w.d), sample, " WHERE 1 = 1").Range(alias, w.t.Key, change.Range{Lo: lo, Hi: end})
 	w.order(q, "")
 	rows, err := w.db.QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {

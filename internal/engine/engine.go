@@ -11,15 +11,17 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/pace"
-	"jugatum/internal/sqltext"
 )
 
 // DB is an open database. Its methods may be called from several goroutines.
 type DB interface {
-	Dialect() sqltext.Dialect
+	Dialect() change.Dialect
 
 	// Name is the URL of the database without its password.
 	Name() string
+
+	// LogName names the log that figures are of.
+	LogName(l Log) string
 
 	// Version names the server and its version.
 	Version() string

@@ -35,22 +35,13 @@ func (w *Walk) Heed(c *change.Change) {
 		}
 	}
 	for _, col := range written {
-		if mayBeLarge(w.d, col) {
+		if w.d.MayBeLarge(col) {
 			cols = append(cols, col)
 		}
 	}
 	if len(cols) > 0 {
 		w.heavy.Store(&cols)
 	}
-}
-
-// mayBeLarge reports whether a column can hold values of some hundred kilobytes.
-func mayBeLarge(d sqltext.Dialect, c *change.Column) bool {
-	if c.Class == change.Number || c.Length > 0 && c.Length < 1<<16 {
-		return false
-	}
-	typ := strings.ToLower(c.Type)
-	return d != sqltext.MariaDB || strings.Contains(typ, "text") || strings.Contains(typ, "blob") || strings.HasPrefix(typ, "json")
 }
 
 // lighten ends a range where its values have come to heavyBytes, but not before
@@ -122,14 +113,10 @@ func (w *Walk) lighten(ctx context.Context, r change.Range, rows int64) (change.
 }
 
 // lengths is SQL text for the bytes that values take together.
-func lengths(d sqltext.Dialect, values []string) string {
+func lengths(d change.Dialect, values []string) string {
 	parts := make([]string, len(values))
 	for i, v := range values {
-		if d == sqltext.PostgreSQL { // as it is stored, without fetching it
-			parts[i] = "coalesce(pg_catalog.pg_column_size(" + v + "), 0)"
-		} else {
-			parts[i] = "coalesce(octet_length(" + v + "), 0)"
-		}
+		parts[i] = "coalesce(" + d.Size(v) + ", 0)"
 	}
 	return strings.Join(parts, " + ")
 }
@@ -139,7 +126,7 @@ func lengths(d sqltext.Dialect, values []string) string {
 func Heavy(ctx context.Context, db DB, kept *change.Kept, from, to int64) (bool, error) {
 	var names []string
 	for _, k := range kept.Old {
-		if mayBeLarge(db.Dialect(), k.Of) {
+		if db.Dialect().MayBeLarge(k.Of) {
 			names = append(names, db.Dialect().Quote(k.Name))
 		}
 	}

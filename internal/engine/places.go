@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"net/url"
 	"time"
 
 	"jugatum/internal/change"
@@ -85,6 +86,20 @@ type SessionEnder interface {
 // DDLCommitter is met by engines where a CREATE TABLE commits the transaction
 // that it stands in.
 type DDLCommitter interface{ DDLCommits() bool }
+
+// DDLCommits asks a database for that.
+func DDLCommits(db DB) bool {
+	c, ok := db.(DDLCommitter)
+	return ok && c.DDLCommits()
+}
+
+// SchemaMaker is met by engines that can have several sets of tables beside each other,
+// under names of their own.
+type SchemaMaker interface {
+	// MakeSchema makes one of this name and has the URL lead into it. If there is one
+	// already, nothing is made, and drop is the statement that would drop it.
+	MakeSchema(ctx context.Context, name string, u *url.URL) (drop string, err error)
+}
 
 // Missing holds the statements that would give a user what it lacks.
 type Missing struct {

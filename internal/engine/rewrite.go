@@ -6,7 +6,6 @@ import (
 	"fmt"
 
 	"jugatum/internal/change"
-	"jugatum/internal/sqltext"
 )
 
 // What engines do where new values are computed here rather than by SQL: the
@@ -100,7 +99,7 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 		return Effect{}, fmt.Errorf("%s: text cannot be replaced without a key", c.Table)
 	}
 	sum := Effect{Scanned: -1, Kept: base, Log: NoLog}
-	if _, counts := db.(ReadCounter); !counts && r.Hi != nil && db.Dialect() != sqltext.SQLite { // where ranges are counted beforehand
+	if _, counts := db.(ReadCounter); !counts && r.Hi != nil && !db.Dialect().Forms().CountedRanges { // where ranges are counted beforehand
 		q := &change.Query{D: c.D}
 		q.Add("SELECT count(*) FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE 1 = 1").Range("jugatum_t", c.Table.Key, r)
 		if err := tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&sum.Scanned); err != nil {
@@ -205,8 +204,8 @@ func readRows(ctx context.Context, db DB, from querier, c *change.Change, r chan
 		q.AsText(c.Ref, s.Column)
 	}
 	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
-	if how.lock && c.D != sqltext.SQLite { // there the transaction is alone
-		q.Add(" FOR UPDATE")
+	if how.lock {
+		q.Add(c.D.ForUpdate(c.Ref))
 	}
 	rows, err := from.QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {

@@ -37,7 +37,7 @@ func Row(ctx context.Context, db DB, c *change.Change, r change.Range) (change.K
 				v := &change.Query{D: c.D, Args: q.Args} // placeholders go on counting
 				v.NewValue(c, s)
 				q.Args = v.Args
-				q.Add(", ", q.TextOf(s.Column, v.String()))
+				q.Add(", ", q.D.Text(s.Column, v.String()))
 				into = append(into, &texts[i])
 			}
 		}

@@ -63,7 +63,7 @@ func DropDoubles(ctx context.Context, tx *Tx, c *change.Change, kept *change.Kep
 			shown += ", "
 		}
 		keys += "k." + c.D.Quote(k.Name)
-		shown += (&change.Query{D: c.D}).TextOf(k.Of, "k."+c.D.Quote(k.Name))
+		shown += c.D.Text(k.Of, "k."+c.D.Quote(k.Name))
 	}
 	var twice int64
 	if err := tx.Scan(ctx, "SELECT count(*) FROM (SELECT 1 FROM "+kept.Table+" AS k WHERE k.seq > ? AND k.seq <= ? GROUP BY "+keys+" HAVING count(*) > 1) AS jugatum_d", []any{staged.From, staged.To}, &twice); err != nil || twice == 0 {

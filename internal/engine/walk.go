@@ -6,11 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
-	"strings"
 	"sync/atomic"
 
 	"jugatum/internal/change"
-	"jugatum/internal/sqltext"
 )
 
 // Walk goes through a table in key order, range by range, up to an end that is
@@ -18,7 +16,7 @@ import (
 // anybody waits for.
 type Walk struct {
 	db    *sql.DB
-	d     sqltext.Dialect
+	d     change.Dialect
 	t     *change.Table
 	dense bool                             // an integer key with few gaps
 	heavy atomic.Pointer[[]*change.Column] // see Heed; nil: nobody looks at their length
@@ -56,31 +54,13 @@ func (w *Walk) keys(q *change.Query) {
 }
 
 // KeyOut writes a key column, of alias if that is not "", so that the driver
-// gives a value that KeyValue holds: the text form on PostgreSQL and
-// MariaDB (bytes in hexadecimal); SQLite's stored
-// value, kept by the unary plus from being read as a date.
-func KeyOut(d sqltext.Dialect, alias string, column *change.Column) string {
+// gives a value that KeyValue holds.
+func KeyOut(d change.Dialect, alias string, column *change.Column) string {
 	name := d.Quote(column.Name)
 	if alias != "" {
 		name = alias + "." + name
 	}
-	switch d {
-	case sqltext.PostgreSQL:
-		// The same text whatever the session's DateStyle and bytea_output.
-		switch typ := column.BaseType(); {
-		case typ == "date", strings.HasPrefix(typ, "timestamp"):
-			return "(pg_catalog.to_json(" + name + ") #>> CAST('{}' AS text[]))"
-		case typ == "bytea":
-			return `(E'\\x' || pg_catalog.encode(` + name + `, 'hex'))`
-		}
-		return "CAST(" + name + " AS text)"
-	case sqltext.MariaDB:
-		if column.Binary {
-			return "HEX(" + name + ")"
-		}
-		return "CAST(" + name + " AS CHAR)"
-	}
-	return "+" + name
+	return d.KeyOut(column, name)
 }
 
 func (w *Walk) one(ctx context.Context, q *change.Query) (change.KeyValue, error) {
@@ -97,11 +77,12 @@ func (w *Walk) one(ctx context.Context, q *change.Query) (change.KeyValue, error
 	return k, err
 }
 
-// text brings a key that was read to the form that KeyValue has: SQLite's bytes
-// are bytes, elsewhere keys travel as text.
+// text brings a key that was read to the form that KeyValue has: keys travel as text,
+// unless bytes are bytes that are stored.
 func (w *Walk) text(k change.KeyValue) {
+	stored := w.d.Forms().StoredKeys
 	for i := range k {
-		if b, ok := k[i].([]byte); ok && w.d != sqltext.SQLite {
+		if b, ok := k[i].([]byte); ok && !stored {
 			k[i] = string(b)
 		}
 	}
@@ -140,8 +121,8 @@ func (w *Walk) NullKeys(ctx context.Context) (int64, error) {
 
 // Survey looks at how closely an integer key is filled; Next works without it.
 func (w *Walk) Survey(ctx context.Context, end change.KeyValue) error {
-	if !w.t.Key.Integer || w.d == sqltext.SQLite || end == nil {
-		return nil // SQLite does not tell the rows it scanned, so ranges are counted there
+	if !w.t.Key.Integer || w.d.Forms().CountedRanges || end == nil {
+		return nil
 	}
 	first, err := w.first(ctx)
 	if err != nil || first == nil {
@@ -193,7 +174,7 @@ func (w *Walk) next(ctx context.Context, lo, end change.KeyValue, n int) (r chan
 		return change.Range{Lo: lo, Hi: hi}, int64(n), nil
 	}
 	r = change.Range{Lo: lo, Hi: end}
-	if w.d != sqltext.SQLite {
+	if !w.d.Forms().CountedRanges {
 		return r, -1, nil
 	}
 	q = &change.Query{D: w.d}

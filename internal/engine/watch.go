@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"jugatum/internal/change"
-	"jugatum/internal/sqltext"
 )
 
 // A row whose key changes on its way into the table, by a trigger or by a
@@ -49,7 +48,7 @@ func watched(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.
 		e.Kept = base
 		return e, nil
 	}
-	if db.Dialect() == sqltext.MariaDB || e.Kept == base || !c.Triggered() { // MariaDB's triggers cannot change the table once more
+	if db.Dialect().Forms().SparingTrigger || e.Kept == base || !c.Triggered() {
 		return e, nil
 	}
 	if moved { // a row that is not found has not come out the same

@@ -16,7 +16,6 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/rewrite"
-	"jugatum/internal/sqltext"
 )
 
 // Options say where to look.
@@ -236,11 +235,12 @@ func table(ctx context.Context, db engine.DB, f *rewrite.Finder, t *change.Table
 	}
 	q.Add(" FROM ")
 	sampled := o.Sample > 0 && t.Rows > o.Sample
+	sample := q.D.Sample(100 * float64(o.Sample) / float64(max(t.Rows, 1)))
 	switch {
 	case !sampled:
 		q.Add(t.SQL(q.D), " AS jugatum_t")
-	case q.D == sqltext.PostgreSQL:
-		q.Add(t.SQL(q.D), " AS jugatum_t TABLESAMPLE SYSTEM (", fmt.Sprintf("%.6f", max(100*float64(o.Sample)/float64(t.Rows), 0.000001)), ")")
+	case sample != "":
+		q.Add(t.SQL(q.D), " AS jugatum_t", sample)
 	default:
 		q.Add("(SELECT * FROM ", t.SQL(q.D), " LIMIT ", fmt.Sprint(o.Sample), ") AS jugatum_t")
 	}

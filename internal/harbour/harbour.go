@@ -13,8 +13,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
 // Sizes of the big table, visit, in rows.
@@ -28,7 +28,7 @@ var jobs embed.FS
 
 // WriteJobs puts the demo's job files into a folder and gives their paths. A job
 // that MariaDB writes in another way is there in its own form.
-func WriteJobs(dir string, d sqltext.Dialect) ([]string, error) {
+func WriteJobs(dir string, d change.Dialect) ([]string, error) {
 	list, err := jobs.ReadDir("jobs")
 	if err != nil {
 		return nil, err
@@ -38,9 +38,9 @@ func WriteJobs(dir string, d sqltext.Dialect) ([]string, error) {
 		if f.IsDir() {
 			continue
 		}
-		text, err := jobs.ReadFile("jobs/" + f.Name())
-		if own, oerr := jobs.ReadFile("jobs/mariadb/" + f.Name()); oerr == nil && d == sqltext.MariaDB {
-			text = own
+		text, err := jobs.ReadFile("jobs/" + strings.ToLower(d.String()) + "/" + f.Name())
+		if err != nil {
+			text, err = jobs.ReadFile("jobs/" + f.Name())
 		}
 		if err != nil {
 			return nil, err
@@ -57,7 +57,7 @@ func WriteJobs(dir string, d sqltext.Dialect) ([]string, error) {
 // Tables are the demo's tables in the order in which they are made.
 var Tables = []string{"quay", "berth", "tariff", "vessel", "visit", "cargo_line", "notice", "setting", "bollard", "inspection", "crane"}
 
-// schema holds {key} where SQLite needs INTEGER for a row's number.
+// schema holds {key} for the type of a row's number, {ref} for that of what refers to one.
 var schema = []string{
 	`CREATE TABLE quay (id {key} PRIMARY KEY, name varchar(40) NOT NULL UNIQUE, zone varchar(8))`,
 	`CREATE TABLE berth (berth_no {key} PRIMARY KEY, quay_id integer NOT NULL REFERENCES quay (id), zone varchar(8), day_rate numeric(8,2) NOT NULL, closed_on date, revised_by varchar(40))`,
@@ -77,17 +77,12 @@ var schema = []string{
 
 // Load makes the tables and fills them. On PostgreSQL they go into the schema
 // that stands first in the session's search path.
-func Load(ctx context.Context, s *engine.Session, d sqltext.Dialect, seed uint64, rows int) error {
+func Load(ctx context.Context, s *engine.Session, d change.Dialect, seed uint64, rows int) error {
 	if rows < Least || rows > Most {
 		return fmt.Errorf("--rows %d: the demo can have %d to %d visits", rows, Least, Most)
 	}
-	types := strings.NewReplacer("{key}", "bigint", "{ref}", "bigint")
-	switch d {
-	case sqltext.SQLite:
-		types = strings.NewReplacer("{key}", "INTEGER", "{ref}", "INTEGER")
-	case sqltext.MariaDB: // a reference has the very type that it refers to; datetime knows no zone either
-		types = strings.NewReplacer("{key}", "integer", "{ref}", "integer", "timestamp", "datetime")
-	}
+	t := d.Types()
+	types := strings.NewReplacer("{key}", t.RowKey, "{ref}", t.KeyRef, "timestamp", t.Timestamp)
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return err

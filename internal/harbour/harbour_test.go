@@ -10,8 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"jugatum/internal/dialect"
 	"jugatum/internal/job"
-	"jugatum/internal/sqltext"
 )
 
 // rows makes a table's rows without a database.
@@ -103,7 +103,7 @@ func TestSerialisedTextIsSound(t *testing.T) {
 
 func TestJobsCanBeRead(t *testing.T) {
 	dir := t.TempDir()
-	paths, err := WriteJobs(dir, sqltext.SQLite)
+	paths, err := WriteJobs(dir, dialect.SQLite)
 	if err != nil || len(paths) < 4 {
 		t.Fatal(err, paths)
 	}
@@ -120,7 +120,7 @@ func TestJobsCanBeRead(t *testing.T) {
 
 func TestSizeHasBounds(t *testing.T) {
 	for _, n := range []int{0, Least - 1, Most + 1} {
-		if err := Load(context.Background(), nil, 0, 1, n); err == nil {
+		if err := Load(context.Background(), nil, dialect.SQLite, 1, n); err == nil {
 			t.Errorf("%d rows are made", n)
 		}
 	}

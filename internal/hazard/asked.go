@@ -121,11 +121,8 @@ func collide(c *change.Change, cols []string) *change.Query {
 	}
 	list(func(name string, i int) {
 		if s, ok := set[name]; ok {
-			if c.D == sqltext.PostgreSQL {
-				q.Add("CAST(").NewValue(c, s).Add(" AS ", s.Column.Base, ") AS ", u(i))
-			} else {
-				q.NewValue(c, s).Add(" AS ", u(i))
-			}
+			before, after := c.D.Assign(s.Column)
+			q.Add(before).NewValue(c, s).Add(after, " AS ", u(i))
 		} else {
 			q.Add(c.Ref, ".", c.D.Quote(name), " AS ", u(i))
 		}

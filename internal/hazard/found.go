@@ -140,12 +140,11 @@ func (l look) volatile(filter bool) (out [][]any) {
 func clock(l look) [][]any { return iff(l.several() && l.c.Reads.Clock) }
 
 // later says what else is to be done where rows that are changed later read what
-// came of those before them; "" if they do not: one statement of PostgreSQL reads
-// its tables as they were. On SQLite and MariaDB what comes of it depends on the
-// order of the rows in one statement as well.
+// came of those before them; "" if they do not: one statement may read its tables as they
+// were. Otherwise what comes of it depends on the order of the rows in one statement as well.
 func (l look) later() string {
 	switch {
-	case l.c.D != sqltext.PostgreSQL:
+	case !l.c.D.Forms().Snapshot:
 		return "also in one statement it depends on the order of the rows: compute the values beforehand"
 	case l.method == "single" && !l.c.Split:
 		return ""
@@ -204,7 +203,7 @@ func rowQueries(l look) [][]any {
 			continue
 		}
 		why := ""
-		if l.c.D == sqltext.PostgreSQL && (has(s.Expr, "LIMIT", "FETCH", "OFFSET") || distinctOn(s.Expr)) {
+		if l.c.D.Forms().AnyOrder && (has(s.Expr, "LIMIT", "FETCH", "OFFSET") || distinctOn(s.Expr)) {
 			why = "cuts its rows, and which are the first may differ where the order leaves that open"
 		}
 		for _, call := range l.c.Reads.Volatile {
@@ -251,9 +250,9 @@ func equalsNull(l look) (out [][]any) {
 
 // leftToRight finds an assignment that reads a column assigned before it. The
 // standard takes all values from the row as it was, and so does Jugatum on every
-// server; MariaDB's own UPDATE would go on with the new one.
+// server; the server's own UPDATE would go on with the new one there.
 func leftToRight(l look) [][]any {
-	if l.c.D != sqltext.MariaDB {
+	if !l.c.D.Forms().LeftToRight {
 		return nil
 	}
 	for i, s := range l.c.Set {
@@ -313,9 +312,9 @@ func quotedColumns(l look) (out [][]any) {
 	return out
 }
 
-// quotedTexts finds quoted names that are no column, and so texts to SQLite.
+// quotedTexts finds quoted names that are no column, and so are texts to the server.
 func quotedTexts(l look) (out [][]any) {
-	if l.c.D != sqltext.SQLite || !l.c.From.Empty() {
+	if !l.c.D.Forms().NamesOrTexts || !l.c.From.Empty() {
 		return nil
 	}
 	told := map[string]bool{}

@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"jugatum/internal/change"
-	"jugatum/internal/sqltext"
+	"jugatum/internal/dialect"
 )
 
 func visitTable(key bool) *change.Table {
@@ -51,7 +51,7 @@ func TestText(t *testing.T) {
 		{sql: `UPDATE visit SET note = "moored" WHERE id = 1`, want: []string{"quoted-text"}},
 		{sql: `UPDATE visit SET note = "closed" WHERE id = 1`},
 	} {
-		ch, err := change.Build(sqltext.SQLite, change.Spec{Name: "s", SQL: c.sql}, nil, func(string, string) (*change.Table, error) { return visitTable(!c.nokey), nil })
+		ch, err := change.Build(dialect.SQLite, change.Spec{Name: "s", SQL: c.sql}, nil, func(string, string) (*change.Table, error) { return visitTable(!c.nokey), nil })
 		if err != nil {
 			t.Fatalf("%s: %v", c.sql, err)
 		}
@@ -94,7 +94,7 @@ func TestQuestions(t *testing.T) {
 		{"UPDATE visit SET closed = o.n FROM other o", "single", -1, false, "ambiguous-source: for rows there are several"},
 		{"UPDATE visit SET closed = 1", "single", 0, true, "trigger: trigger t1"},
 	} {
-		ch, err := change.Build(sqltext.SQLite, change.Spec{Name: "s", SQL: x.sql}, nil, func(string, string) (*change.Table, error) { return tb, nil })
+		ch, err := change.Build(dialect.SQLite, change.Spec{Name: "s", SQL: x.sql}, nil, func(string, string) (*change.Table, error) { return tb, nil })
 		if err != nil {
 			t.Fatalf("%s: %v", x.sql, err)
 		}
@@ -179,8 +179,8 @@ func TestLeftToRight(t *testing.T) {
 		"UPDATE visit SET dues = 1, note = visit.dues WHERE id > 0":        true,
 		"UPDATE visit AS v SET v.dues = 1, v.note = concat('a', v.closed)": false,
 	} {
-		for _, d := range []sqltext.Dialect{sqltext.MariaDB, sqltext.SQLite} {
-			if d == sqltext.SQLite && sql[:15] == "UPDATE visit AS" {
+		for _, d := range []change.Dialect{dialect.MariaDB, dialect.SQLite} {
+			if d == dialect.SQLite && sql[:15] == "UPDATE visit AS" {
 				continue
 			}
 			ch, err := change.Build(d, change.Spec{Name: "s", SQL: sql}, nil, func(string, string) (*change.Table, error) { return visitTable(true), nil })
@@ -188,7 +188,7 @@ func TestLeftToRight(t *testing.T) {
 				t.Fatalf("%s: %v", sql, err)
 			}
 			found := slices.ContainsFunc(Text(ch, "sweep"), func(f Finding) bool { return f.Code == LeftToRight && f.Level == Refusal })
-			if found != (want && d == sqltext.MariaDB) {
+			if found != (want && d == dialect.MariaDB) {
 				t.Errorf("%v: %s: found %v", d, sql, found)
 			}
 		}

@@ -4,7 +4,7 @@ import (
 	"testing"
 
 	"jugatum/internal/change"
-	"jugatum/internal/sqltext"
+	"jugatum/internal/dialect"
 )
 
 // TestDigestsHold: the digest of a job is what it was when earlier versions
@@ -33,7 +33,7 @@ func TestDigestsHold(t *testing.T) {
 			continue
 		}
 		values := map[string]change.Value{"rise": {Type: "decimal", Text: "1.05"}}
-		if got := j.Digest(sqltext.SQLite, values); got != x.digest {
+		if got := j.Digest(dialect.SQLite, values); got != x.digest {
 			t.Errorf("%s: the digest is %s", x.name, got)
 		}
 		if got := j.WrittenDigest(values); got != x.written {

@@ -271,7 +271,7 @@ func (r *reader) job(f file) error {
 	for _, name := range r.keys("param", f.Param) {
 		p := f.Param[name]
 		path := "param." + name
-		if toks, err := sqltext.Lex(sqltext.SQLite, ":"+name); err != nil || len(toks) != 1 || toks[0].Kind != sqltext.Param {
+		if !sqltext.IsParam(name) {
 			return r.fail(path, "%q cannot name a parameter; use letters, digits and _", name)
 		}
 		if p.Type == "" {

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 	"jugatum/internal/sqltext"
 )
 
@@ -98,7 +99,7 @@ func TestErrorsOfTheChangeArePlaced(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, lexError := sqltext.Expression(sqltext.SQLite, "'x")
+	_, lexError := sqltext.Expression(dialect.SQLite, "'x")
 	got := j.At(&change.FieldError{Step: "a", Field: "set.c", Err: lexError}).Error()
 	want := "j.toml:4:18: step \"a\": set.c: line 1, column 1: this string has no closing '\n  'x\n  ^"
 	if got != want {
@@ -145,17 +146,17 @@ func TestDigest(t *testing.T) {
 		return j
 	}
 	five := map[string]change.Value{"rise": {Type: "decimal", Text: "5"}}
-	a := parse(tariff).Digest(sqltext.SQLite, five)
-	if b := parse("# a remark\n"+strings.Replace(tariff, "50ms", "70ms", 1)).Digest(sqltext.SQLite, five); a != b {
+	a := parse(tariff).Digest(dialect.SQLite, five)
+	if b := parse("# a remark\n"+strings.Replace(tariff, "50ms", "70ms", 1)).Digest(dialect.SQLite, five); a != b {
 		t.Error("remarks and limits make another job")
 	}
-	if b := parse(tariff).Digest(sqltext.SQLite, map[string]change.Value{"rise": {Type: "decimal", Text: "6"}}); a == b {
+	if b := parse(tariff).Digest(dialect.SQLite, map[string]change.Value{"rise": {Type: "decimal", Text: "6"}}); a == b {
 		t.Error("another parameter makes the same job")
 	}
-	if b := parse(strings.Replace(tariff, "round(full, 2)", "ROUND( full,2 )", 1)).Digest(sqltext.SQLite, five); a != b {
+	if b := parse(strings.Replace(tariff, "round(full, 2)", "ROUND( full,2 )", 1)).Digest(dialect.SQLite, five); a != b {
 		t.Error("blanks and the case of words make another job of it")
 	}
-	if b := parse(strings.Replace(tariff, "round(full, 2)", "round(full, 1)", 1)).Digest(sqltext.SQLite, five); a == b {
+	if b := parse(strings.Replace(tariff, "round(full, 2)", "round(full, 1)", 1)).Digest(dialect.SQLite, five); a == b {
 		t.Error("another formula makes the same job")
 	}
 }

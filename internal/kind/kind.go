@@ -40,7 +40,7 @@ type Step interface {
 
 // Place is the database that the changes are made for.
 type Place struct {
-	D      sqltext.Dialect
+	D      change.Dialect
 	Tables change.Catalogue
 	Once   bool // the engine would rather have a joined table read once, before the first batch
 }
@@ -59,7 +59,7 @@ func Absent(err error) bool {
 
 // Checker reads pieces of a step's SQL one by one, so that none can reach into another.
 type Checker struct {
-	D    sqltext.Dialect
+	D    change.Dialect
 	Step string // its name
 }
 

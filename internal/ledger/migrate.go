@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
 // migrations bring a ledger of the version that is their key to the next one.
@@ -17,34 +16,22 @@ var migrations = map[int]func(l *Ledger) []string{
 	// How the lanes of a step were made is recorded. What became of rows is in one
 	// table, in two before.
 	2: func(l *Ledger) []string {
-		quoted := map[sqltext.Dialect]string{sqltext.SQLite: "json_quote(o.error)", sqltext.PostgreSQL: "CAST(pg_catalog.to_json(o.error) AS text)", sqltext.MariaDB: "JSON_QUOTE(o.error)"}[l.db.Dialect()]
-		list := []string{"ALTER TABLE @step ADD COLUMN walk {text} NOT NULL DEFAULT ''", "ALTER TABLE @step ALTER COLUMN walk DROP DEFAULT", "ALTER TABLE @batch RENAME COLUMN left_alone TO skipped"}
-		switch l.db.Dialect() {
-		case sqltext.SQLite: // where the default stays: there is no taking it away
-			list = []string{list[0], list[2]}
-		case sqltext.MariaDB:
-			list = []string{"ALTER TABLE @step ADD COLUMN IF NOT EXISTS walk {text} NOT NULL DEFAULT ''", "ALTER TABLE @step MODIFY COLUMN walk {text} NOT NULL", "ALTER TABLE @batch CHANGE COLUMN IF EXISTS left_alone skipped {int} NOT NULL",
-				// These were there, unless an earlier try has come as far as to drop them.
-				"CREATE TABLE IF NOT EXISTS @set_aside (run {int}, step {int}, n {int}, row_key {text}, new_values {text}, error {text}, at {time}, retried_at {time})",
-				"CREATE TABLE IF NOT EXISTS @left_alone (run {int}, step {int}, seq {int}, row_key {text}, expected {text}, found {text})"}
+		d := l.db.Dialect()
+		list := append(d.AddColumn("@step", "walk", "{text}", "''"), d.RenameColumn("@batch", "left_alone", "skipped", "{int}"))
+		if engine.DDLCommits(l.db) { // these were there, unless an earlier try has come as far as to drop them
+			list = append(list, "CREATE TABLE IF NOT EXISTS @set_aside (run {int}, step {int}, n {int}, row_key {text}, new_values {text}, error {text}, at {time}, retried_at {time})",
+				"CREATE TABLE IF NOT EXISTS @left_alone (run {int}, step {int}, seq {int}, row_key {text}, expected {text}, found {text})")
 		}
 		return append(list, made("@outcome"),
-			"INSERT INTO @outcome (run, step, kind, n, row_key, detail, at, settled_at) SELECT o.run, o.step, 'set aside', o.n, o.row_key, "+l.joined(`'{"new":'`, "o.new_values", `',"error":'`, quoted, "'}'")+
+			"INSERT INTO @outcome (run, step, kind, n, row_key, detail, at, settled_at) SELECT o.run, o.step, 'set aside', o.n, o.row_key, "+d.Concat(`'{"new":'`, "o.new_values", `',"error":'`, d.JSONText("o.error"), "'}'")+
 				", o.at, o.retried_at FROM @set_aside o WHERE NOT EXISTS (SELECT 1 FROM @outcome x WHERE x.run = o.run AND x.step = o.step AND x.kind = 'set aside' AND x.n = o.n)",
-			"INSERT INTO @outcome (run, step, kind, n, row_key, detail, at) SELECT o.run, o.step, 'skipped', o.seq, o.row_key, "+l.joined(`'{"expected":'`, "o.expected", "CASE WHEN o.found = '' THEN '' ELSE "+l.joined(`',"found":'`, "o.found")+" END", "'}'")+
+			"INSERT INTO @outcome (run, step, kind, n, row_key, detail, at) SELECT o.run, o.step, 'skipped', o.seq, o.row_key, "+d.Concat(`'{"expected":'`, "o.expected", "CASE WHEN o.found = '' THEN '' ELSE "+d.Concat(`',"found":'`, "o.found")+" END", "'}'")+
 				", r.started_at FROM @left_alone o JOIN @run r ON r.id = o.run WHERE NOT EXISTS (SELECT 1 FROM @outcome x WHERE x.run = o.run AND x.step = o.step AND x.kind = 'skipped' AND x.n = o.seq)",
 			"DROP TABLE @set_aside", "DROP TABLE @left_alone")
 	},
 	// Steps have acts.
 	3: func(l *Ledger) []string {
-		list := []string{made("@act")}
-		switch l.db.Dialect() {
-		case sqltext.SQLite:
-			return append(list, "ALTER TABLE @batch ADD COLUMN acts {text} NOT NULL DEFAULT ''")
-		case sqltext.MariaDB:
-			return append(list, "ALTER TABLE @batch ADD COLUMN IF NOT EXISTS acts {text} NOT NULL DEFAULT ''", "ALTER TABLE @batch MODIFY COLUMN acts {text} NOT NULL")
-		}
-		return append(list, "ALTER TABLE @batch ADD COLUMN acts {text} NOT NULL DEFAULT ''", "ALTER TABLE @batch ALTER COLUMN acts DROP DEFAULT")
+		return append([]string{made("@act")}, l.db.Dialect().AddColumn("@batch", "acts", "{text}", "''")...)
 	},
 }
 
@@ -56,14 +43,6 @@ func made(table string) string {
 		}
 	}
 	panic("there is no table " + table)
-}
-
-// joined writes texts one after the other.
-func (l *Ledger) joined(parts ...string) string {
-	if l.db.Dialect() == sqltext.MariaDB {
-		return "CONCAT(" + strings.Join(parts, ", ") + ")"
-	}
-	return "(" + strings.Join(parts, " || ") + ")"
 }
 
 // oldest is the first version that can be brought up to date.

@@ -180,7 +180,7 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []L
 	if err := tx.Scan(ctx, l.sql("SELECT coalesce(max(id), 0) + 1 FROM @run"), nil, &r.ID); err != nil {
 		return err
 	}
-	if c, ok := l.db.(engine.DDLCommitter); ok && c.DDLCommits() {
+	if engine.DDLCommits(l.db) {
 		// Whoever makes the first table of a number has that number, also before
 		// there is a row that says so. (Left behind by a crash: a gap in the numbers.)
 		for l.taken(ctx, tx, r) {
@@ -226,7 +226,7 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []L
 	if err != nil {
 		return err
 	}
-	if c, ok := l.db.(engine.DDLCommitter); ok && c.DDLCommits() {
+	if engine.DDLCommits(l.db) {
 		// The tables are there for good; what says that there is such a run is
 		// written together, after them.
 		if _, err := tx.Exec(ctx, s.Begin); err != nil {

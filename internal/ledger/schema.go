@@ -20,7 +20,6 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
 // Version of the ledger's tables. An older one is brought up to this; a newer one is refused.
@@ -157,14 +156,8 @@ func Open(db engine.DB) *Ledger {
 		mark = p.LedgerMark()
 	}
 	pairs = append(pairs, "{mark}", mark)
-	switch db.Dialect() {
-	case sqltext.SQLite:
-		pairs = append(pairs, "{int}", "INTEGER", "{text}", "TEXT", "{real}", "REAL", "{time}", "TEXT", "{word}", "TEXT", "{whole}", "INTEGER")
-	case sqltext.MariaDB:
-		pairs = append(pairs, "{int}", "bigint", "{text}", "longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", "{real}", "double", "{time}", "varchar(40) CHARACTER SET ascii COLLATE ascii_bin", "{word}", "varchar(40) CHARACTER SET ascii COLLATE ascii_bin", "{whole}", "SIGNED")
-	default:
-		pairs = append(pairs, "{int}", "bigint", "{text}", "text", "{real}", "double precision", "{time}", "timestamptz", "{word}", "text", "{whole}", "bigint")
-	}
+	t := db.Dialect().Types()
+	pairs = append(pairs, "{int}", t.Int, "{text}", t.Text, "{real}", t.Real, "{time}", t.Time, "{word}", t.Word, "{whole}", t.Whole)
 	return &Ledger{db: db, names: strings.NewReplacer(pairs...)}
 }
 
@@ -174,7 +167,7 @@ func (l *Ledger) sql(text string) string { return l.names.Replace(text) }
 // read writes a query for use on the pool, where placeholders are the driver's.
 func (l *Ledger) read(text string) string {
 	text = l.sql(text)
-	if l.db.Dialect() == sqltext.PostgreSQL {
+	if l.db.Dialect().Forms().Numbered {
 		return engine.Numbered(text)
 	}
 	return text

@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"jugatum/internal/change"
-	"jugatum/internal/sqltext"
 )
 
 // CheckMethod refuses a method that there is not; "" leaves it to Choose.
@@ -52,7 +51,7 @@ func (p *Plan) Choose(ctx context.Context, c *change.Change, matched int64) (str
 	if err != nil {
 		return "", err
 	}
-	if matched < 0 || p.DB.Dialect() != sqltext.PostgreSQL { // elsewhere a list is worth it only where an index finds the rows
+	if matched < 0 || !p.DB.Dialect().Forms().ListsPay { // it is worth it only where an index finds the rows
 		matched = estimate
 	}
 	if matched*rosterShare > c.Table.Rows {

@@ -86,7 +86,7 @@ func (f *Fill) values(ctx context.Context, db engine.DB, c *change.Change, limit
 	var by, order []string
 	for i, col := range c.Lookup.Columns {
 		name := c.Ref + "." + c.D.Quote(col.Name)
-		q.Add(q.TextOf(col, name), ", ")
+		q.Add(q.D.Text(col, name), ", ")
 		by = append(by, name)
 		order = append(order, fmt.Sprint(i+1))
 	}

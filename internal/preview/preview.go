@@ -5,7 +5,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"math/big"
 	"strconv"
 	"strings"
 
@@ -96,7 +95,7 @@ func Count(ctx context.Context, db engine.DB, c *change.Change) (matched, change
 // column or a function that is not there is known before anything begins.
 func Check(ctx context.Context, db engine.DB, c *change.Change) error {
 	q := &change.Query{D: c.D}
-	if c.D == sqltext.MariaDB { // which would carry out the innermost query for nothing; EXPLAIN does not
+	if c.D.Forms().ReadByExplain {
 		q.Add("EXPLAIN SELECT * FROM (")
 		inner(q, c, true)
 		rows, err := db.JobPool().QueryContext(ctx, q.Add(") AS jugatum_s").String(), q.Args...)
@@ -131,7 +130,7 @@ func inner(q *change.Query, c *change.Change, named bool) {
 			}
 			q.Add(" OR ")
 			n, o := fmt.Sprintf("jugatum_m.n%d", i), fmt.Sprintf("jugatum_m.o%d", i)
-			if fits := fits(q.D, s.Column, n); fits != "" {
+			if fits := q.D.Fits(s.Column, n); fits != "" {
 				// A value that does not fit would end the whole query; it differs for sure.
 				q.Add("CASE WHEN ", fits, " THEN ").Differs(s.Column, n, o).Add(" ELSE true END")
 			} else {
@@ -165,47 +164,10 @@ func inner(q *change.Query, c *change.Change, named bool) {
 	}
 	q.Source(c, change.Range{})
 	// Keeps the planner from working out the new values once for every use.
-	q.Add(map[sqltext.Dialect]string{sqltext.SQLite: " LIMIT -1", sqltext.PostgreSQL: " OFFSET 0", sqltext.MariaDB: " LIMIT 18446744073709551615"}[c.D])
-	q.Add(") AS jugatum_m")
+	q.Add(c.D.Forms().Unmerged, ") AS jugatum_m")
 	if single {
 		q.Add(" WHERE source = 1")
 	}
-}
-
-// fits is the condition that a new value goes into a column without an error,
-// "" where nothing can be said or nothing can fail.
-func fits(d sqltext.Dialect, col *change.Column, n string) string {
-	switch d {
-	case sqltext.SQLite:
-		return ""
-	case sqltext.MariaDB:
-		return fitsMariaDB(col, n)
-	}
-	between := func(lo, hi string) string {
-		return fmt.Sprintf("(%s IS NULL OR CAST(%s AS numeric) BETWEEN %s AND %s)", n, n, lo, hi)
-	}
-	switch {
-	case col.Type == "smallint":
-		return between("-32768.5", "32767.4")
-	case col.Type == "integer":
-		return between("-2147483648.5", "2147483647.4")
-	case col.Type == "bigint":
-		return between("-9223372036854775808.5", "9223372036854775807.4")
-	case strings.HasPrefix(col.Type, "numeric("):
-		p, s, _ := strings.Cut(strings.Trim(strings.TrimPrefix(col.Type, "numeric"), "()"), ",")
-		precision, err1 := strconv.Atoi(p)
-		scale, err2 := strconv.Atoi(s)
-		if err1 != nil || err2 != nil {
-			return ""
-		}
-		return fmt.Sprintf("(%s IS NULL OR abs(round(CAST(%s AS numeric), %d)) < CAST('1e%d' AS numeric))", n, n, scale, precision-scale)
-	case col.Length > 0 && !strings.HasPrefix(col.Type, "character"): // a domain
-		return ""
-	case col.Length > 0:
-		// Spaces beyond the width are dropped in silence by SQL's own rule.
-		return fmt.Sprintf("(%s IS NULL OR char_length(rtrim(CAST(%s AS text))) <= %d)", n, n, col.Length)
-	}
-	return ""
 }
 
 // Look previews one step. sample is how many rows to show.
@@ -264,7 +226,7 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 		col := &p.Columns[i]
 		col.Name, col.Type, col.Width = s.Column.Name, s.Column.Type, s.Column.Length
 		n := fmt.Sprintf("n%d", i)
-		if f := fits(c.D, s.Column, n); f != "" {
+		if f := c.D.Fits(s.Column, n); f != "" {
 			q.Add(", ", count, "(CASE WHEN NOT ", f, " THEN 1 END)")
 			into = append(into, &misfits[i])
 		}
@@ -277,16 +239,16 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 			}{{fmt.Sprintf("o%d", i), col.Before}, {n, col.After}} {
 				v := side.v
 				if side.f == col.After {
-					v = number(c.D, s.Column, v)
+					v = c.D.Number(s.Column, v)
 				}
 				for _, agg := range []string{"min", "max", "sum"} {
-					q.Add(", coalesce(", q.Text(q.D.Own(agg)+"(CASE WHEN changes THEN "+v+" END)"), ", 'NULL')")
+					q.Add(", coalesce(", q.D.Text(nil, q.D.Own(agg)+"(CASE WHEN changes THEN "+v+" END)"), ", 'NULL')")
 				}
 				q.Add(", ", count, "(DISTINCT CASE WHEN changes THEN ", v, " END)")
 				into = append(into, &side.f.Min, &side.f.Max, &side.f.Sum, &side.f.Distinct)
 			}
 		case change.Text:
-			q.Add(", coalesce(max(CASE WHEN changes THEN ", characters(c.D), "(", q.Text(n), ") END), 0)")
+			q.Add(", coalesce(max(CASE WHEN changes THEN ", c.D.Characters(c.D.Text(nil, n)), " END), 0)")
 			into = append(into, &col.Longest)
 		}
 	}
@@ -302,74 +264,6 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 		}
 	}
 	return nil
-}
-
-// fitsMariaDB is fits for MariaDB's types, as strict sql_mode has it.
-func fitsMariaDB(col *change.Column, n string) string {
-	name, rest, _ := strings.Cut(col.Type, "(")
-	unsigned := strings.Contains(col.Type, "unsigned")
-	bits := map[string]int{"tinyint": 8, "smallint": 16, "mediumint": 24, "int": 32, "bigint": 64}[name]
-	precision := 0
-	if name == "decimal" {
-		p, _, _ := strings.Cut(strings.TrimSuffix(strings.Fields(rest)[0], ")"), ",")
-		s := 0
-		fmt.Sscanf(col.Base, "DECIMAL(65,%d)", &s)
-		if v, err := strconv.Atoi(p); err == nil {
-			precision = v - s
-		}
-	}
-	value := "CAST(" + n + " AS " + col.Base + ")"
-	switch {
-	case bits > 0:
-		lo, hi := new(big.Int), new(big.Int).Lsh(big.NewInt(1), uint(bits))
-		if !unsigned {
-			hi.Rsh(hi, 1)
-			lo.Neg(hi)
-		}
-		return fmt.Sprintf("(%s IS NULL OR %s BETWEEN %s AND %s)", n, value, lo, hi.Sub(hi, big.NewInt(1)))
-	case name == "decimal":
-		low := ""
-		if unsigned {
-			low = " AND " + value + " >= 0"
-		}
-		return fmt.Sprintf("(%s IS NULL OR abs(%s) < 1%s%s)", n, value, strings.Repeat("0", precision), low)
-	case col.Length > 0 && col.Class == change.Text:
-		// Spaces beyond the width are cut off with a note, not an error.
-		return fmt.Sprintf("(%s IS NULL OR char_length(rtrim(%s)) <= %d)", n, n, col.Length)
-	}
-	return ""
-}
-
-// characters is the function that counts characters rather than bytes.
-func characters(d sqltext.Dialect) string {
-	if d == sqltext.MariaDB {
-		return "char_length"
-	}
-	return "length"
-}
-
-// number brings a new value to a type that can be added up.
-func number(d sqltext.Dialect, col *change.Column, v string) string {
-	if d == sqltext.SQLite {
-		return v
-	}
-	if d == sqltext.MariaDB {
-		return "CAST(" + v + " AS " + col.Base + ")"
-	}
-	if strings.Contains(col.Type, "double") || col.Type == "real" {
-		return "CAST(" + v + " AS double precision)"
-	}
-	if strings.HasPrefix(col.Type, "numeric(") {
-		_, scale, _ := strings.Cut(strings.Trim(strings.TrimPrefix(col.Type, "numeric"), "()"), ",")
-		return "round(CAST(" + v + " AS numeric), " + scale + ")"
-	}
-	if col.Type == "numeric" {
-		return "CAST(" + v + " AS numeric)"
-	}
-	if col.Type == "money" {
-		return v
-	}
-	return "round(CAST(" + v + " AS numeric))"
 }
 
 func (p *Step) found(f hazard.Finding, ok bool) {
@@ -404,7 +298,7 @@ func (p *Step) sample(ctx context.Context, db engine.DB, c *change.Change, n int
 	q.With(c, false).Add("SELECT ")
 	sep := ""
 	text := func(col *change.Column, name string) {
-		q.Add(sep, q.TextOf(col, name))
+		q.Add(sep, q.D.Text(col, name))
 		sep = ", "
 	}
 	for i := 0; i < keys; i++ {

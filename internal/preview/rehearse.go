@@ -11,7 +11,6 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/pace"
-	"jugatum/internal/sqltext"
 )
 
 // Rehearsal is a batch that was carried out and rolled back, and what it
@@ -213,8 +212,7 @@ func rehearsalTables(ctx context.Context, db engine.DB, tx *engine.Tx, c *change
 	if err != nil {
 		return nil, err
 	}
-	ddl, ok := db.(engine.DDLCommitter)
-	temporary := ok && ddl.DDLCommits() // a temporary table does not
+	temporary := engine.DDLCommits(db) // a temporary table does not
 	var out []*change.Kept
 	add := func(name string, of *change.Change) {
 		kept := change.NewKept(db.LedgerTable(name), of)
@@ -279,9 +277,7 @@ func staged(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change) 
 	if x.Query, err = change.Source(c); err != nil {
 		return nil, err
 	}
-	if ddl, ok := db.(engine.DDLCommitter); ok {
-		x.Temporary = ddl.DDLCommits()
-	}
+	x.Temporary = engine.DDLCommits(db)
 	if err := db.Stage(ctx, tx, x); err != nil {
 		return nil, fmt.Errorf("reading the source: %w", err)
 	}
@@ -313,7 +309,7 @@ func (x *Rehearsal) estimate(c *change.Change, p Plan) {
 	if x.KeptRow >= 0 {
 		x.KeptBytes = int64(x.KeptRow * float64(changes))
 	}
-	if c.D == sqltext.SQLite || x.Locks == nil {
+	if x.Locks == nil {
 		x.Locks = map[string]int{}
 	}
 }

@@ -11,7 +11,6 @@ import (
 	"jugatum/internal/find"
 	"jugatum/internal/ledger"
 	"jugatum/internal/preview"
-	"jugatum/internal/sqltext"
 )
 
 // Schema is the number of the form of all JSON. docs/json.md tells what changed.
@@ -141,7 +140,7 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 		}
 		s.Steps = append(s.Steps, x)
 		if t.Log.Scope != "" {
-			s.Log.Scope, s.Log.Kind = t.Log.Scope, logKind(db.Dialect(), t.Log)
+			s.Log.Scope, s.Log.Kind = t.Log.Scope, db.LogName(t.Log)
 			s.Log.Bytes, s.Log.Records, s.Log.Images = Plus(s.Log.Bytes, t.Log.Bytes), Plus(s.Log.Records, t.Log.Records), Plus(s.Log.Images, t.Log.Images)
 		}
 	}
@@ -169,19 +168,6 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 		}
 	}
 	return s, nil
-}
-
-// logKind names the log that the figures are of.
-func logKind(d sqltext.Dialect, l engine.Log) string {
-	switch {
-	case d == sqltext.MariaDB && l.Scope == "ours":
-		return "binary log"
-	case d == sqltext.MariaDB:
-		return "redo log"
-	case l.Records < 0:
-		return "rollback journal"
-	}
-	return "write-ahead log"
 }
 
 // Plus adds figures of which -1 is unknown.

@@ -11,11 +11,11 @@ import (
 	"time"
 
 	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 	"jugatum/internal/engine"
 	"jugatum/internal/engine/sqlite"
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
-	"jugatum/internal/sqltext"
 )
 
 // Errors that the faulty engine throws, sorted as it says.
@@ -115,7 +115,7 @@ func setUp(t *testing.T) *bench {
 		t.Fatal(err)
 	}
 	const text = "UPDATE t SET n = n * 3 + 1 WHERE id > 0"
-	if b.c, err = change.Build(sqltext.SQLite, change.Spec{Name: "sql", SQL: text}, nil, func(string, string) (*change.Table, error) { return table, nil }); err != nil {
+	if b.c, err = change.Build(dialect.SQLite, change.Spec{Name: "sql", SQL: text}, nil, func(string, string) (*change.Table, error) { return table, nil }); err != nil {
 		t.Fatal(err)
 	}
 	s, err := db.Session(ctx, engine.SessionOptions{})
@@ -482,7 +482,7 @@ func TestTakenBeforeItBegins(t *testing.T) {
 		table := "jugatum_roster_1_1"
 		if method == "sweep" {
 			table = "jugatum_source_1_1"
-			r.Work[0].Staging = &engine.Staging{Table: table, Query: (&change.Query{D: sqltext.SQLite}).Add("SELECT 1 AS seq")}
+			r.Work[0].Staging = &engine.Staging{Table: table, Query: (&change.Query{D: dialect.SQLite}).Add("SELECT 1 AS seq")}
 		}
 		r.Before = func(context.Context, *Work) error {
 			for _, text := range []string{"UPDATE jugatum_run SET holder = 'another'", "CREATE TABLE " + table + " (seq)", "INSERT INTO " + table + " VALUES (77)"} {

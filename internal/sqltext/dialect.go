@@ -5,62 +5,101 @@ package sqltext
 
 import "strings"
 
-// Dialect is the SQL spoken by one kind of server.
-type Dialect int
-
-const (
-	SQLite Dialect = iota
-	PostgreSQL
-	MariaDB
-)
-
-func (d Dialect) String() string {
-	return [...]string{"SQLite", "PostgreSQL", "MariaDB"}[d]
+// Dialect is the SQL spoken by one kind of server, as far as reading it goes. What
+// embeds a *Syntax is one.
+type Dialect interface {
+	Rules() *Syntax
+	String() string
+	Quote(name string) string
+	Own(function string) string
+	Name(t Token) string
+	Same(t Token, name string) bool
 }
+
+// Syntax says how texts of a dialect are to be read. The zero value is what all have in
+// common: names in double quotes and compared without case, texts in single quotes.
+type Syntax struct {
+	Title string // the dialect's name, for people
+
+	// Names.
+	NameQuote  byte   // what we quote a name with, 0 for a double quote
+	OwnSchema  string // of the server's own functions, in front of whose names it is written; "" where there is no search path
+	ExactNames bool   // a quoted name counts as it is written, any other in lower case
+	TableCase  bool   // case may matter in the name of a table, quoted or not
+	Backticks  bool   // `…` is a name
+	Brackets   bool   // […] is a name
+
+	// Texts.
+	Backslash    bool   // \ takes the meaning from what follows it in a text
+	DoubleQuoted bool   // "…" is a text, not a name
+	DollarTexts  bool   // $tag$ … $tag$ is a text
+	Prefixes     string // letters before the quote that make another kind of text
+	EscapeTexts  bool   // E'…' is a text with backslashes
+	UnicodeTexts bool   // U&'…' is a text, U&"…" a name
+
+	// Comments, and what else may stand between.
+	Hash             bool   // # begins a comment
+	DashBlank        bool   // -- begins one only before a blank
+	NestedComments   bool   // /* … */ may stand within one
+	ExecutedComments bool   // what stands in /*! … */ is carried out
+	OwnParams        string // characters that begin a parameter of the server's own
+	Variables        bool   // @name is a variable of the session, @@name a setting
+
+	// Statements.
+	TablesFirst bool // UPDATE and DELETE over several tables name them together, the target among them; one of one table may have a LIMIT
+	NoWith      bool // WITH cannot stand before UPDATE or DELETE
+	NoUsing     bool // DELETE names no table but its target
+	Inherits    bool // ONLY leaves out what inherits from a table, * means it as well
+	NotIndexed  bool // NOT INDEXED may follow the target
+}
+
+// Rules is s itself.
+func (s *Syntax) Rules() *Syntax { return s }
+
+func (s *Syntax) String() string { return s.Title }
 
 // Quote writes a name as a quoted identifier. It is the one place where names
 // become SQL text.
-func (d Dialect) Quote(name string) string {
-	if d == MariaDB {
-		return "`" + strings.ReplaceAll(name, "`", "``") + "`"
+func (s *Syntax) Quote(name string) string {
+	quote := `"`
+	if s.NameQuote != 0 {
+		quote = string(s.NameQuote)
 	}
-	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+	return quote + strings.ReplaceAll(name, quote, quote+quote) + quote
 }
 
 // Own names a function of the server's own, so that no function of the same name
-// in a schema of the search path is called instead (PostgreSQL).
-func (d Dialect) Own(function string) string {
-	if d == PostgreSQL {
-		return "pg_catalog." + function
+// in a schema of the search path is called instead.
+func (s *Syntax) Own(function string) string {
+	if s.OwnSchema == "" {
+		return function
 	}
-	return function
+	return s.OwnSchema + "." + function
 }
 
-// Fold gives the form in which two spellings of an unquoted identifier are the
-// same name. PostgreSQL folds to lower case; the others compare without case.
-func (d Dialect) Fold(name string) string { return strings.ToLower(name) }
-
 // Name is the name of a table or schema that a token stands for.
-func (d Dialect) Name(t Token) string {
-	if t.Kind == Ident && d != MariaDB { // there, case may matter in a table's name
-		return d.Fold(t.Text)
+func (s *Syntax) Name(t Token) string {
+	if t.Kind == Ident && !s.TableCase {
+		return strings.ToLower(t.Text)
 	}
 	return t.Name()
 }
 
 // Same reports whether a token names the column or table called name.
-func (d Dialect) Same(t Token, name string) bool {
-	switch t.Kind {
-	case Ident:
-		if d == PostgreSQL {
-			return strings.ToLower(t.Text) == name
-		}
-		return strings.EqualFold(t.Text, name)
-	case QuotedIdent:
-		if d == PostgreSQL {
-			return t.Name() == name
-		}
+func (s *Syntax) Same(t Token, name string) bool {
+	switch {
+	case t.Kind != Ident && t.Kind != QuotedIdent:
+		return false
+	case !s.ExactNames:
 		return strings.EqualFold(t.Name(), name)
+	case t.Kind == Ident:
+		return strings.ToLower(t.Text) == name
 	}
-	return false
+	return t.Name() == name
+}
+
+// IsParam reports whether a parameter can have this name.
+func IsParam(name string) bool {
+	toks, err := Lex(&Syntax{}, ":"+name)
+	return err == nil && len(toks) == 1 && toks[0].Kind == Param
 }

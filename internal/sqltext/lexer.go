@@ -88,7 +88,7 @@ func (e *Error) Caret() string {
 // Lex splits src into tokens by the rules of the dialect. Comments vanish.
 // An unfinished string, name or comment is an *Error at its beginning.
 func Lex(d Dialect, src string) ([]Token, error) {
-	l := lexer{d: d, src: src}
+	l := lexer{d: d.Rules(), src: src}
 	for state := lexAny; state != nil; {
 		state = state(&l)
 	}
@@ -101,7 +101,7 @@ func Lex(d Dialect, src string) ([]Token, error) {
 type stateFn func(*lexer) stateFn
 
 type lexer struct {
-	d      Dialect
+	d      *Syntax
 	src    string
 	pos    int // next byte to read
 	start  int // first byte of the token being read
@@ -139,7 +139,7 @@ func lexAny(l *lexer) stateFn {
 		l.pos++
 		l.space = true
 		return lexAny
-	case c == '-' && l.peek(1) == '-' && (l.d != MariaDB || l.peek(2) <= ' '), c == '#' && l.d == MariaDB:
+	case c == '-' && l.peek(1) == '-' && (!l.d.DashBlank || l.peek(2) <= ' '), c == '#' && l.d.Hash:
 		if n := strings.IndexByte(l.src[l.pos:], '\n'); n >= 0 {
 			l.pos += n
 		} else {
@@ -151,24 +151,24 @@ func lexAny(l *lexer) stateFn {
 		return lexComment
 	case c == '\'':
 		l.pos++
-		return lexQuoted(l, '\'', l.d == MariaDB, String)
+		return lexQuoted(l, '\'', l.d.Backslash, String)
 	case c == '"':
 		l.pos++
-		if l.d == MariaDB {
-			return lexQuoted(l, '"', true, String)
+		if l.d.DoubleQuoted {
+			return lexQuoted(l, '"', l.d.Backslash, String)
 		}
 		return lexQuoted(l, '"', false, QuotedIdent)
-	case c == '`' && l.d != PostgreSQL:
+	case c == '`' && l.d.Backticks:
 		l.pos++
 		return lexQuoted(l, '`', false, QuotedIdent)
-	case c == '[' && l.d == SQLite:
+	case c == '[' && l.d.Brackets:
 		end := strings.IndexByte(l.src[l.pos:], ']')
 		if end < 0 {
 			return l.fail(l.start, "this [ has no closing ]")
 		}
 		l.pos += end + 1
 		return l.emit(QuotedIdent)
-	case c == '$' && l.d == PostgreSQL:
+	case c == '$' && l.d.DollarTexts:
 		return lexDollar
 	case c >= '0' && c <= '9', c == '.' && isDigit(l.peek(1)):
 		return lexNumber
@@ -181,12 +181,12 @@ func lexAny(l *lexer) stateFn {
 			l.pos++
 		}
 		return l.emit(Param)
-	case c == '?' && l.d != PostgreSQL, c == '@' && l.d == SQLite, c == '$' && l.d == SQLite:
+	case strings.IndexByte(l.d.OwnParams, c) >= 0:
 		return l.fail(l.pos, "parameters are written :name here, not %c", c)
-	case c == '@' && l.d == MariaDB && l.peek(1) == '@':
+	case c == '@' && l.d.Variables && l.peek(1) == '@':
 		l.pos += 2
 		return l.emit(Op)
-	case c == '@' && l.d == MariaDB:
+	case c == '@' && l.d.Variables:
 		return l.fail(l.pos, "user variables are not accepted: their values belong to one session, and a run has several; write a parameter, :name")
 	case strings.IndexByte("(),;.[]", c) >= 0:
 		l.pos++
@@ -228,14 +228,14 @@ func lexQuoted(l *lexer, quote byte, backslash bool, k Kind) stateFn {
 }
 
 func lexComment(l *lexer) stateFn {
-	if l.d == MariaDB && (l.peek(2) == '!' || strings.HasPrefix(l.src[l.pos+2:], "M!")) {
+	if l.d.ExecutedComments && (l.peek(2) == '!' || strings.HasPrefix(l.src[l.pos+2:], "M!")) {
 		return l.fail(l.pos, "a comment that the server would execute is not accepted")
 	}
 	depth := 0
 	for l.pos < len(l.src) {
 		switch {
 		case strings.HasPrefix(l.src[l.pos:], "/*"):
-			if depth == 0 || l.d == PostgreSQL { // only PostgreSQL nests comments
+			if depth == 0 || l.d.NestedComments {
 				depth++
 			}
 			l.pos += 2
@@ -252,7 +252,7 @@ func lexComment(l *lexer) stateFn {
 	return l.fail(l.start, "this comment has no closing */")
 }
 
-// lexDollar reads $tag$ text $tag$ of PostgreSQL.
+// lexDollar reads $tag$ text $tag$.
 func lexDollar(l *lexer) stateFn {
 	end := l.pos + 1
 	for end < len(l.src) && l.src[end] != '$' {
@@ -299,15 +299,15 @@ func lexWord(l *lexer) stateFn {
 	if l.peek(0) == '\'' {
 		word := strings.ToUpper(l.src[l.start:l.pos])
 		switch {
-		case word == "X" || word == "B" && l.d != SQLite || word == "N" && l.d != SQLite:
+		case len(word) == 1 && strings.Contains(l.d.Prefixes, word):
 			l.pos++
-			return lexQuoted(l, '\'', l.d == MariaDB, String)
-		case word == "E" && l.d == PostgreSQL:
+			return lexQuoted(l, '\'', l.d.Backslash, String)
+		case word == "E" && l.d.EscapeTexts:
 			l.pos++
 			return lexQuoted(l, '\'', true, String)
 		}
 	}
-	if l.d == PostgreSQL && l.peek(0) == '&' && strings.EqualFold(l.src[l.start:l.pos], "U") && (l.peek(1) == '\'' || l.peek(1) == '"') {
+	if l.d.UnicodeTexts && l.peek(0) == '&' && strings.EqualFold(l.src[l.start:l.pos], "U") && (l.peek(1) == '\'' || l.peek(1) == '"') {
 		return l.fail(l.start, "U& strings and names are not supported; write the characters themselves")
 	}
 	return l.emit(Ident)

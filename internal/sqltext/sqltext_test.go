@@ -1,13 +1,16 @@
-package sqltext
+package sqltext_test
 
 import (
 	"errors"
 	"fmt"
 	"strings"
 	"testing"
+
+	"jugatum/internal/dialect"
+	"jugatum/internal/sqltext"
 )
 
-func texts(ts []Token) string {
+func texts(ts []sqltext.Token) string {
 	var out []string
 	for _, t := range ts {
 		out = append(out, t.Text)
@@ -18,37 +21,37 @@ func texts(ts []Token) string {
 func TestLex(t *testing.T) {
 	for _, c := range []struct {
 		what string
-		d    Dialect
+		d    sqltext.Dialect
 		src  string
 		want string // tokens, or the error after !
 	}{
-		{"a doubled quote stays in the string", SQLite, `'it''s' x`, `'it''s' x`},
-		{"backslashes are plain in standard strings", PostgreSQL, `'a\' b`, `'a\' b`},
-		{"backslashes escape in E strings", PostgreSQL, `E'a\'b' c`, `E'a\'b' c`},
-		{"backslashes escape in MariaDB", MariaDB, `'a\'b' c`, `'a\'b' c`},
-		{"dollar quotes hold anything", PostgreSQL, `$t$ ' ; $$ $t$ x`, `$t$ ' ; $$ $t$ x`},
-		{"double quotes are names", PostgreSQL, `"a""b".c`, `"a""b" . c`},
-		{"double quotes are strings in MariaDB", MariaDB, `"a;b"`, `"a;b"`},
-		{"brackets are names in SQLite", SQLite, `[a b] + 1`, `[a b] + 1`},
-		{"brackets are subscripts in PostgreSQL", PostgreSQL, `a[1]`, `a [ 1 ]`},
-		{"comments nest in PostgreSQL", PostgreSQL, `a /* x /* y */ z */ b`, `a b`},
-		{"comments do not nest in SQLite", SQLite, `a /* x /* y */ b`, `a b`},
-		{"a line comment ends with the line", SQLite, "a -- b '\nc", `a c`},
-		{"a cast is no parameter", PostgreSQL, `a::text :b`, `a :: text :b`},
-		{"a parameter ends with its word", SQLite, `:rise*2`, `:rise * 2`},
-		{"numbers keep their exponent", SQLite, `1.5e-3 + .5 0x1F`, `1.5e-3 + .5 0x1F`},
-		{"letters beyond ASCII make words", SQLite, `größe = 1`, `größe = 1`},
-		{"blobs are strings", SQLite, `X'00ff'`, `X'00ff'`},
-		{"unfinished string", SQLite, `a = 'b`, `!line 1, column 5: this string has no closing '`},
-		{"unfinished name", SQLite, "a\n  \"b", `!line 2, column 3: this name has no closing "`},
-		{"unfinished comment", PostgreSQL, `a /* /* */`, `!line 1, column 3: this comment has no closing */`},
-		{"unfinished dollar quote", PostgreSQL, `$a$ x $b$`, `!line 1, column 1: this string has no closing $a$`},
-		{"positional parameter", PostgreSQL, `a = $1`, `!line 1, column 5: parameters are written :name here, not $`},
-		{"question mark", SQLite, `a = ?`, `!line 1, column 5: parameters are written :name here, not ?`},
-		{"bad UTF-8", SQLite, "a = \xff", `!line 1, column 5: byte 0xff is not valid UTF-8`},
-		{"executable comment", MariaDB, `a /*! b */`, `!line 1, column 3: a comment that the server would execute is not accepted`},
+		{"a doubled quote stays in the string", dialect.SQLite, `'it''s' x`, `'it''s' x`},
+		{"backslashes are plain in standard strings", dialect.PostgreSQL, `'a\' b`, `'a\' b`},
+		{"backslashes escape in E strings", dialect.PostgreSQL, `E'a\'b' c`, `E'a\'b' c`},
+		{"backslashes escape in MariaDB", dialect.MariaDB, `'a\'b' c`, `'a\'b' c`},
+		{"dollar quotes hold anything", dialect.PostgreSQL, `$t$ ' ; $$ $t$ x`, `$t$ ' ; $$ $t$ x`},
+		{"double quotes are names", dialect.PostgreSQL, `"a""b".c`, `"a""b" . c`},
+		{"double quotes are strings in MariaDB", dialect.MariaDB, `"a;b"`, `"a;b"`},
+		{"brackets are names in SQLite", dialect.SQLite, `[a b] + 1`, `[a b] + 1`},
+		{"brackets are subscripts in PostgreSQL", dialect.PostgreSQL, `a[1]`, `a [ 1 ]`},
+		{"comments nest in PostgreSQL", dialect.PostgreSQL, `a /* x /* y */ z */ b`, `a b`},
+		{"comments do not nest in SQLite", dialect.SQLite, `a /* x /* y */ b`, `a b`},
+		{"a line comment ends with the line", dialect.SQLite, "a -- b '\nc", `a c`},
+		{"a cast is no parameter", dialect.PostgreSQL, `a::text :b`, `a :: text :b`},
+		{"a parameter ends with its word", dialect.SQLite, `:rise*2`, `:rise * 2`},
+		{"numbers keep their exponent", dialect.SQLite, `1.5e-3 + .5 0x1F`, `1.5e-3 + .5 0x1F`},
+		{"letters beyond ASCII make words", dialect.SQLite, `größe = 1`, `größe = 1`},
+		{"blobs are strings", dialect.SQLite, `X'00ff'`, `X'00ff'`},
+		{"unfinished string", dialect.SQLite, `a = 'b`, `!line 1, column 5: this string has no closing '`},
+		{"unfinished name", dialect.SQLite, "a\n  \"b", `!line 2, column 3: this name has no closing "`},
+		{"unfinished comment", dialect.PostgreSQL, `a /* /* */`, `!line 1, column 3: this comment has no closing */`},
+		{"unfinished dollar quote", dialect.PostgreSQL, `$a$ x $b$`, `!line 1, column 1: this string has no closing $a$`},
+		{"positional parameter", dialect.PostgreSQL, `a = $1`, `!line 1, column 5: parameters are written :name here, not $`},
+		{"question mark", dialect.SQLite, `a = ?`, `!line 1, column 5: parameters are written :name here, not ?`},
+		{"bad UTF-8", dialect.SQLite, "a = \xff", `!line 1, column 5: byte 0xff is not valid UTF-8`},
+		{"executable comment", dialect.MariaDB, `a /*! b */`, `!line 1, column 3: a comment that the server would execute is not accepted`},
 	} {
-		got, err := Lex(c.d, c.src)
+		got, err := sqltext.Lex(c.d, c.src)
 		s := texts(got)
 		if err != nil {
 			s = "!" + err.Error()
@@ -61,33 +64,33 @@ func TestLex(t *testing.T) {
 
 func TestParse(t *testing.T) {
 	for _, c := range []struct {
-		d    Dialect
+		d    sqltext.Dialect
 		src  string
 		want string // verb target alias | with | set | from | where
 	}{
-		{SQLite, "UPDATE t SET a = 1", "update t  |  | a=1 |  | "},
-		{PostgreSQL, "update only s.t as x set a = b is distinct from c, (d, e) = (1, f(2, 3)) from u join w on (u.i = w.i) where x.i = u.i;", "update s.t x |  | a=b is distinct from c; d,e=(1, f(2, 3)) | u join w on (u.i = w.i) | x.i = u.i"},
-		{PostgreSQL, "WITH q AS (SELECT 1 FROM z WHERE a) UPDATE t x SET a = (SELECT 1 FROM q) WHERE b", "update t x | q AS (SELECT 1 FROM z WHERE a) | a=(SELECT 1 FROM q) |  | b"},
-		{PostgreSQL, "DELETE FROM t USING u WHERE t.i = u.i", "delete t  |  |  | u | t.i = u.i"},
-		{SQLite, `DELETE FROM "t x" AS y WHERE y.a IN (SELECT 1) -- end`, `delete "t x" y |  |  |  | y.a IN (SELECT 1)`},
-		{SQLite, "UPDATE t SET a = CASE WHEN b THEN 1 ELSE 2 END WHERE c", "update t  |  | a=CASE WHEN b THEN 1 ELSE 2 END |  | c"},
-		{SQLite, "UPDATE t SET a = 'x; WHERE' WHERE c", "update t  |  | a='x; WHERE' |  | c"},
-		{SQLite, "UPDATE t SET a = 1; DELETE FROM t", "!line 1, column 21: only one statement is accepted; this begins a second"},
-		{SQLite, "UPDATE t SET a = 1 RETURNING a", "!line 1, column 20: RETURNING is not supported: the kept values hold what was changed"},
-		{SQLite, "UPDATE t SET a = 1 LIMIT 5", "!line 1, column 20: LIMIT is not supported here; a step with order and first takes the first rows"},
-		{SQLite, "UPDATE OR IGNORE t SET a = 1", "!line 1, column 8: UPDATE OR is not supported: a conflict must not pass unseen"},
-		{SQLite, "INSERT INTO t VALUES (1)", `!line 1, column 1: expected one UPDATE or DELETE, not "INSERT"`},
-		{SQLite, "UPDATE t SET a = (1", "!line 1, column 18: this ( is not closed"},
-		{SQLite, "UPDATE t SET a = 1)", "!line 1, column 19: this ) closes nothing"},
-		{SQLite, "UPDATE t SET a = ", "!line 1, column 18: an expression is missing here"},
-		{SQLite, "UPDATE t SET a = WHERE b", "!line 1, column 18: an expression is missing here"},
-		{SQLite, "UPDATE t SET a 1", "!line 1, column 16: expected ="},
-		{SQLite, "UPDATE t WHERE a", "!line 1, column 10: expected SET"},
-		{SQLite, "DELETE t", "!line 1, column 8: expected FROM"},
-		{PostgreSQL, "WITH d AS (DELETE FROM x RETURNING 1) UPDATE t SET a = 1", "!line 1, column 12: a WITH that itself changes rows is not supported; make it a step of its own"},
-		{SQLite, "", "!line 1, column 1: there is no statement here"},
+		{dialect.SQLite, "UPDATE t SET a = 1", "update t  |  | a=1 |  | "},
+		{dialect.PostgreSQL, "update only s.t as x set a = b is distinct from c, (d, e) = (1, f(2, 3)) from u join w on (u.i = w.i) where x.i = u.i;", "update s.t x |  | a=b is distinct from c; d,e=(1, f(2, 3)) | u join w on (u.i = w.i) | x.i = u.i"},
+		{dialect.PostgreSQL, "WITH q AS (SELECT 1 FROM z WHERE a) UPDATE t x SET a = (SELECT 1 FROM q) WHERE b", "update t x | q AS (SELECT 1 FROM z WHERE a) | a=(SELECT 1 FROM q) |  | b"},
+		{dialect.PostgreSQL, "DELETE FROM t USING u WHERE t.i = u.i", "delete t  |  |  | u | t.i = u.i"},
+		{dialect.SQLite, `DELETE FROM "t x" AS y WHERE y.a IN (SELECT 1) -- end`, `delete "t x" y |  |  |  | y.a IN (SELECT 1)`},
+		{dialect.SQLite, "UPDATE t SET a = CASE WHEN b THEN 1 ELSE 2 END WHERE c", "update t  |  | a=CASE WHEN b THEN 1 ELSE 2 END |  | c"},
+		{dialect.SQLite, "UPDATE t SET a = 'x; WHERE' WHERE c", "update t  |  | a='x; WHERE' |  | c"},
+		{dialect.SQLite, "UPDATE t SET a = 1; DELETE FROM t", "!line 1, column 21: only one statement is accepted; this begins a second"},
+		{dialect.SQLite, "UPDATE t SET a = 1 RETURNING a", "!line 1, column 20: RETURNING is not supported: the kept values hold what was changed"},
+		{dialect.SQLite, "UPDATE t SET a = 1 LIMIT 5", "!line 1, column 20: LIMIT is not supported here; a step with order and first takes the first rows"},
+		{dialect.SQLite, "UPDATE OR IGNORE t SET a = 1", "!line 1, column 8: UPDATE OR is not supported: a conflict must not pass unseen"},
+		{dialect.SQLite, "INSERT INTO t VALUES (1)", `!line 1, column 1: expected one UPDATE or DELETE, not "INSERT"`},
+		{dialect.SQLite, "UPDATE t SET a = (1", "!line 1, column 18: this ( is not closed"},
+		{dialect.SQLite, "UPDATE t SET a = 1)", "!line 1, column 19: this ) closes nothing"},
+		{dialect.SQLite, "UPDATE t SET a = ", "!line 1, column 18: an expression is missing here"},
+		{dialect.SQLite, "UPDATE t SET a = WHERE b", "!line 1, column 18: an expression is missing here"},
+		{dialect.SQLite, "UPDATE t SET a 1", "!line 1, column 16: expected ="},
+		{dialect.SQLite, "UPDATE t WHERE a", "!line 1, column 10: expected SET"},
+		{dialect.SQLite, "DELETE t", "!line 1, column 8: expected FROM"},
+		{dialect.PostgreSQL, "WITH d AS (DELETE FROM x RETURNING 1) UPDATE t SET a = 1", "!line 1, column 12: a WITH that itself changes rows is not supported; make it a step of its own"},
+		{dialect.SQLite, "", "!line 1, column 1: there is no statement here"},
 	} {
-		st, err := Parse(c.d, c.src)
+		st, err := sqltext.Parse(c.d, c.src)
 		got := ""
 		if err != nil {
 			got = "!" + err.Error()
@@ -124,7 +127,7 @@ func TestExpression(t *testing.T) {
 		"a ORDER BY b":     "line 1, column 3: ORDER cannot stand in an expression",
 		"":                 "line 1, column 1: an expression is missing here",
 	} {
-		_, err := Expression(SQLite, src)
+		_, err := sqltext.Expression(dialect.SQLite, src)
 		got := ""
 		if err != nil {
 			got = err.Error()
@@ -136,8 +139,8 @@ func TestExpression(t *testing.T) {
 }
 
 func ExampleError_Caret() {
-	_, err := Parse(SQLite, "UPDATE t\nSET a = 'b\nWHERE c")
-	var e *Error
+	_, err := sqltext.Parse(dialect.SQLite, "UPDATE t\nSET a = 'b\nWHERE c")
+	var e *sqltext.Error
 	if errors.As(err, &e) {
 		fmt.Println(e)
 		fmt.Println(e.Caret())
@@ -148,18 +151,20 @@ func ExampleError_Caret() {
 	//           ^
 }
 
+var dialects = []sqltext.Dialect{dialect.SQLite, dialect.PostgreSQL, dialect.MariaDB}
+
 // FuzzParse holds that no text makes the reader crash, that errors lie within
 // the text, and that what was read reads back the same.
 func FuzzParse(f *testing.F) {
 	for _, s := range []string{"UPDATE t SET a = 1 WHERE b", "WITH q AS (SELECT 1) DELETE FROM t USING q", "UPDATE t SET (a, b) = (1, $$x$$)", "a /* b", `U&"x"`, "E'\\", ":a::b", "[x"} {
-		for d := range 3 {
+		for d := range dialects {
 			f.Add(d, s)
 		}
 	}
 	f.Fuzz(func(t *testing.T, d int, src string) {
-		dialect := Dialect(((d % 3) + 3) % 3)
-		st, err := Parse(dialect, src)
-		var e *Error
+		dialect := dialects[((d%len(dialects))+len(dialects))%len(dialects)]
+		st, err := sqltext.Parse(dialect, src)
+		var e *sqltext.Error
 		switch {
 		case errors.As(err, &e):
 			if e.Offset < 0 || e.Offset > len(src) {
@@ -170,8 +175,8 @@ func FuzzParse(f *testing.F) {
 		case err != nil:
 			t.Fatalf("an error without a place: %v", err)
 		}
-		for _, frag := range []Fragment{st.Where, st.From} {
-			again, err := Lex(dialect, frag.String())
+		for _, frag := range []sqltext.Fragment{st.Where, st.From} {
+			again, err := sqltext.Lex(dialect, frag.String())
 			if err != nil {
 				t.Fatalf("%q does not read back: %v", frag, err)
 			}

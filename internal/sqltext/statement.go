@@ -72,9 +72,9 @@ type Statement struct {
 	Set       []Assignment
 	From      Fragment // FROM of an UPDATE, USING of a DELETE
 	Where     Fragment
-	Order     Fragment // MariaDB: of the rows, only with a Limit
-	Limit     *Token   // MariaDB: a number or a parameter
-	Tables    Fragment // MariaDB: the tables of a statement over several, the target among them
+	Order     Fragment // of the rows, only with a Limit
+	Limit     *Token   // a number or a parameter, where a statement may have one
+	Tables    Fragment // where they are named together: those of a statement over several, the target among them
 	TargetAt  int      // index in Tables of the target's first token
 }
 
@@ -84,7 +84,7 @@ func Parse(d Dialect, src string) (*Statement, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := parser{d: d, src: src, tokens: tokens}
+	p := parser{d: d.Rules(), src: src, tokens: tokens}
 	return p.statement()
 }
 
@@ -98,7 +98,7 @@ func Expression(d Dialect, src string) (Fragment, error) {
 	if len(tokens) == 0 {
 		return Fragment{}, &Error{src, 0, "an expression is missing here"}
 	}
-	p := parser{d: d, src: src, tokens: tokens}
+	p := parser{d: d.Rules(), src: src, tokens: tokens}
 	f, err := p.until("WHERE", "RETURNING", "ORDER", "LIMIT", "SET", "GROUP", "HAVING", "UNION")
 	if err != nil {
 		return Fragment{}, err
@@ -110,7 +110,7 @@ func Expression(d Dialect, src string) (Fragment, error) {
 }
 
 type parser struct {
-	d      Dialect
+	d      *Syntax
 	src    string
 	tokens []Token
 	i      int
@@ -142,8 +142,8 @@ func (p *parser) statement() (*Statement, error) {
 	if p.done() {
 		return nil, p.fail("there is no statement here")
 	}
-	if p.tok().Is("WITH") && p.d == MariaDB {
-		return nil, p.fail("MariaDB has no WITH before UPDATE or DELETE; use a sub-query")
+	if p.tok().Is("WITH") && p.d.NoWith {
+		return nil, p.fail("%s has no WITH before UPDATE or DELETE; use a sub-query", p.d)
 	}
 	if p.take("WITH") {
 		s.Recursive = p.take("RECURSIVE")
@@ -179,8 +179,8 @@ func (p *parser) statement() (*Statement, error) {
 }
 
 func (p *parser) update(s *Statement) error {
-	if p.d == MariaDB {
-		return p.updateMariaDB(s)
+	if p.d.TablesFirst {
+		return p.updateTables(s)
 	}
 	if p.tok().Is("OR") {
 		return p.fail("UPDATE OR is not supported: a conflict must not pass unseen")
@@ -215,8 +215,8 @@ func (p *parser) update(s *Statement) error {
 }
 
 func (p *parser) delete(s *Statement) error {
-	if p.d == MariaDB {
-		return p.deleteMariaDB(s)
+	if p.d.TablesFirst {
+		return p.deleteTables(s)
 	}
 	if !p.take("FROM") {
 		return p.fail("expected FROM")
@@ -225,9 +225,9 @@ func (p *parser) delete(s *Statement) error {
 		return err
 	}
 	if p.take("USING") {
-		if p.d == SQLite {
+		if p.d.NoUsing {
 			p.i--
-			return p.fail("SQLite has no DELETE … USING; use WHERE … IN (SELECT …)")
+			return p.fail("%s has no DELETE … USING; use WHERE … IN (SELECT …)", p.d)
 		}
 		var err error
 		if s.From, err = p.clause("USING", "WHERE"); err != nil {
@@ -247,7 +247,7 @@ func (p *parser) where(s *Statement) error {
 			return err
 		}
 	}
-	if p.d == MariaDB && s.Tables.Empty() {
+	if p.d.TablesFirst && s.Tables.Empty() {
 		return p.limit(s)
 	}
 	return nil
@@ -264,7 +264,7 @@ func (p *parser) clause(after string, stops ...string) (Fragment, error) {
 
 // target reads [ONLY] [schema.]table [*] [[AS] alias], where a bare alias is any word but one of stops.
 func (p *parser) target(s *Statement, stops ...string) error {
-	s.Only = p.d == PostgreSQL && p.take("ONLY")
+	s.Only = p.d.Inherits && p.take("ONLY")
 	first, err := p.name("a table's name")
 	if err != nil {
 		return err
@@ -278,10 +278,10 @@ func (p *parser) target(s *Statement, stops ...string) error {
 		}
 		s.Target = Name{Schema: first, Table: second, Qualified: true}
 	}
-	if p.d == PostgreSQL && p.tok().Punct("*") {
+	if p.d.Inherits && p.tok().Punct("*") {
 		p.i++
 	}
-	if p.tok().Is("INDEXED") || p.tok().Is("NOT") && p.d == SQLite {
+	if p.tok().Is("INDEXED") || p.tok().Is("NOT") && p.d.NotIndexed {
 		return p.fail("INDEXED BY is not supported: the batches choose their own way through the table")
 	}
 	if p.take("AS") {
@@ -424,8 +424,8 @@ func (p *parser) end() error {
 	case "ORDER", "LIMIT":
 		return p.fail("%s is not supported here; a step with order and first takes the first rows", word)
 	}
-	if word == "FROM" && p.d == MariaDB {
-		return p.fail("MariaDB's UPDATE has no FROM: write UPDATE target JOIN other ON … SET target.column = …")
+	if word == "FROM" && p.d.TablesFirst {
+		return p.fail("%s's UPDATE has no FROM: write UPDATE target JOIN other ON … SET target.column = …", p.d)
 	}
 	return p.fail("%q is not expected here", p.tok().Text)
 }

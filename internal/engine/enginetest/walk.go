@@ -8,8 +8,8 @@ import (
 	"testing"
 
 	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
 // HeavyWalk fills the empty table heavy (id, note), in which a few of many small
@@ -23,8 +23,8 @@ func HeavyWalk(t *testing.T, db engine.DB, raw *sql.DB) {
 	for id := 1; id <= rows; id++ {
 		note := "'moor'"
 		if slices.Contains(large, id) { // text that no compression makes small
-			note = map[sqltext.Dialect]string{sqltext.SQLite: "hex(randomblob(2500000))", sqltext.MariaDB: "repeat('x', 5000000)",
-				sqltext.PostgreSQL: "(SELECT string_agg(md5((i * 31)::text), '') FROM generate_series(1, 160000) AS i)"}[db.Dialect()]
+			note = map[change.Dialect]string{dialect.SQLite: "hex(randomblob(2500000))", dialect.MariaDB: "repeat('x', 5000000)",
+				dialect.PostgreSQL: "(SELECT string_agg(md5((i * 31)::text), '') FROM generate_series(1, 160000) AS i)"}[db.Dialect()]
 		}
 		if _, err := raw.Exec("INSERT INTO heavy (id, note) SELECT " + strconv.Itoa(id) + ", " + note); err != nil {
 			t.Fatal(err)

@@ -188,7 +188,7 @@ func TestCases(t *testing.T) {
 		}
 		for _, r := range list {
 			q := &change.Query{D: d}
-			q.Add("SELECT a, b FROM t WHERE k = ").KeyArg(r.Key[0], c.Table.Key.Columns[0])
+			q.Add("SELECT a, b FROM t WHERE k = ").Key(r.Key[0], c.Table.Key.Columns[0])
 			var a, b string
 			if err := plain.QueryRow(q.String(), q.Args...).Scan(&a, &b); err != nil {
 				t.Fatal(err)

@@ -64,7 +64,7 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 		}
 		q.Add("(", fmt.Sprint(i+1))
 		for n, k := range c.Table.Key.Columns {
-			q.Add(", ").KeyArg(r.Key[n], k)
+			q.Add(", ").Key(r.Key[n], k)
 		}
 		for _, v := range r.New {
 			q.Add(", ")

@@ -19,11 +19,11 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
-const d = sqltext.MariaDB
+var d = dialect.MariaDB
 
 // DB is one database of a MariaDB server.
 type DB struct {
@@ -229,15 +229,23 @@ func advice(err error) string {
 	return "check host and port, and that the server runs"
 }
 
-func (db *DB) Dialect() sqltext.Dialect { return d }
-func (db *DB) Name() string             { return db.name }
-func (db *DB) Version() string          { return "MariaDB " + db.vers }
-func (db *DB) User() string             { return db.user }
-func (db *DB) Overlaps() bool           { return true }
-func (db *DB) DDLCommits() bool         { return true }
-func (db *DB) Pool() *sql.DB            { return db.pool }
-func (db *DB) JobPool() *sql.DB         { return db.pool }
-func (db *DB) Close() error             { return db.pool.Close() }
+func (db *DB) Dialect() change.Dialect { return d }
+func (db *DB) Name() string            { return db.name }
+func (db *DB) Version() string         { return "MariaDB " + db.vers }
+func (db *DB) User() string            { return db.user }
+
+// LogName is the binary log where the figures are ours alone, the engine's own otherwise.
+func (db *DB) LogName(l engine.Log) string {
+	if l.Scope == "ours" {
+		return "binary log"
+	}
+	return "redo log"
+}
+func (db *DB) Overlaps() bool   { return true }
+func (db *DB) DDLCommits() bool { return true }
+func (db *DB) Pool() *sql.DB    { return db.pool }
+func (db *DB) JobPool() *sql.DB { return db.pool }
+func (db *DB) Close() error     { return db.pool.Close() }
 
 // ReadOnly tells whether the server has sessions begin as read-only.
 func (db *DB) ReadOnly(context.Context) (string, error) {

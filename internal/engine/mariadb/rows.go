@@ -77,7 +77,7 @@ func compose(c *change.Change, kept *change.Kept, after change.KeyValue, rows []
 		}
 	}
 	most := listRows
-	if change.Ordered(c.Table.Key.Columns[0]) {
+	if ordered(c.Table.Key.Columns[0]) {
 		most = halvedRows
 	}
 	for from := 0; from < len(rows); {
@@ -91,7 +91,7 @@ func compose(c *change.Change, kept *change.Kept, after change.KeyValue, rows []
 			to++
 		}
 		part := rows[from:to]
-		x.updates = append(x.updates, (&change.Query{D: d}).Cases(c, after, len(part), func(i int) (change.KeyValue, []*string) { return part[i].Key, part[i].New }))
+		x.updates = append(x.updates, cases(c, after, len(part), func(i int) (change.KeyValue, []*string) { return part[i].Key, part[i].New }))
 		after, from = rows[to-1].Key, to
 	}
 	return x, true

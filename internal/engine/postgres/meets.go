@@ -14,6 +14,7 @@ var (
 	_ engine.ReaderTeller    = (*DB)(nil)
 	_ engine.ReadOnlyTeller  = (*DB)(nil)
 	_ engine.PrivilegeTeller = (*DB)(nil)
+	_ engine.SchemaMaker     = (*DB)(nil)
 	_ engine.RunLocker       = (*DB)(nil)
 	_ engine.SessionEnder    = (*DB)(nil)
 	_ engine.ManyWriters     = (*DB)(nil)

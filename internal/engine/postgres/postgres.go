@@ -19,11 +19,11 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 
 	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
-const d = sqltext.PostgreSQL
+var d = dialect.PostgreSQL
 
 // DB is one database of a PostgreSQL server.
 type DB struct {
@@ -132,14 +132,17 @@ func advice(err error) string {
 	return "check host and port, and that the server runs"
 }
 
-func (db *DB) Dialect() sqltext.Dialect { return d }
-func (db *DB) Name() string             { return db.name }
-func (db *DB) Version() string          { return "PostgreSQL " + db.vers }
-func (db *DB) User() string             { return db.user }
-func (db *DB) Overlaps() bool           { return true }
-func (db *DB) Pool() *sql.DB            { return db.pool }
-func (db *DB) JobPool() *sql.DB         { return db.jobs }
-func (db *DB) Close() error             { return errors.Join(db.pool.Close(), db.jobs.Close()) }
+func (db *DB) Dialect() change.Dialect { return d }
+func (db *DB) Name() string            { return db.name }
+func (db *DB) Version() string         { return "PostgreSQL " + db.vers }
+func (db *DB) User() string            { return db.user }
+
+// LogName is that of the one log there is.
+func (db *DB) LogName(engine.Log) string { return "write-ahead log" }
+func (db *DB) Overlaps() bool            { return true }
+func (db *DB) Pool() *sql.DB             { return db.pool }
+func (db *DB) JobPool() *sql.DB          { return db.jobs }
+func (db *DB) Close() error              { return errors.Join(db.pool.Close(), db.jobs.Close()) }
 
 // schemas gives the search path of a job's SQL.
 func (db *DB) schemas(ctx context.Context) ([]string, error) {

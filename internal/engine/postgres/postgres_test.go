@@ -13,8 +13,8 @@ import (
 	"time"
 
 	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 	"jugatum/internal/testserver"
 )
 
@@ -151,7 +151,7 @@ func TestWalk(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				q := &change.Query{D: sqltext.PostgreSQL}
+				q := &change.Query{D: dialect.PostgreSQL}
 				q.Add("SELECT count(*) FROM "+table.SQL(d)+" AS x WHERE 1 = 1").Range("x", table.Key, r)
 				var rows int64
 				if err := db.pool.QueryRow(q.String(), q.Args...).Scan(&rows); err != nil {

@@ -10,11 +10,12 @@ import (
 	"strings"
 
 	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 	"jugatum/internal/engine"
 	"jugatum/internal/sqltext"
 )
 
-const d = sqltext.SQLite
+var d = dialect.SQLite
 
 // Table describes a table by SQLite's own pragmas.
 func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, error) {

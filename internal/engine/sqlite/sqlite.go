@@ -15,8 +15,8 @@ import (
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
-	"jugatum/internal/sqltext"
 )
 
 // DB is one SQLite file.
@@ -100,17 +100,25 @@ func plain(err error) error {
 	return err
 }
 
-func (db *DB) Dialect() sqltext.Dialect { return sqltext.SQLite }
-func (db *DB) Name() string             { return db.name }
-func (db *DB) Version() string          { return "SQLite " + db.vers }
-func (db *DB) User() string             { return "" }
-func (db *DB) Pool() *sql.DB            { return db.pool }
-func (db *DB) JobPool() *sql.DB         { return db.pool }
-func (db *DB) Overlaps() bool           { return db.wal } // a rollback journal lets nobody read beside a commit
-func (db *DB) Close() error             { return db.pool.Close() }
+func (db *DB) Dialect() change.Dialect { return d }
+func (db *DB) Name() string            { return db.name }
+func (db *DB) Version() string         { return "SQLite " + db.vers }
+func (db *DB) User() string            { return "" }
+
+// LogName goes by the figures: a rollback journal has no records that could be counted.
+func (db *DB) LogName(l engine.Log) string {
+	if l.Records < 0 {
+		return "rollback journal"
+	}
+	return "write-ahead log"
+}
+func (db *DB) Pool() *sql.DB    { return db.pool }
+func (db *DB) JobPool() *sql.DB { return db.pool }
+func (db *DB) Overlaps() bool   { return db.wal } // a rollback journal lets nobody read beside a commit
+func (db *DB) Close() error     { return db.pool.Close() }
 
 // LedgerTable prefixes the name: SQLite has no schemas.
-func (db *DB) LedgerTable(name string) string { return sqltext.SQLite.Quote("jugatum_" + name) }
+func (db *DB) LedgerTable(name string) string { return d.Quote("jugatum_" + name) }
 
 // LedgerSetup has nothing to do.
 func (db *DB) LedgerSetup(context.Context) ([]string, error) { return nil, nil }

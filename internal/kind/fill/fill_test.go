@@ -8,8 +8,8 @@ import (
 	"testing"
 
 	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 	"jugatum/internal/kind"
-	"jugatum/internal/sqltext"
 )
 
 // books are the tables that the cases know: visits, and quays with two indexes.
@@ -85,7 +85,7 @@ func TestParts(t *testing.T) {
 		{"a condition over a table", Keys{From: ptr("quay"), Match: "quay.no <= visit.quay_no", Fill: map[string]string{"quay_id": "id"}}, true, "quay AS quay", "quay.no <= visit.quay_no", `quay."id"`, false, false},
 		{"a condition over a query", Keys{From: ptr("(SELECT * FROM quay)"), Match: "source.no = visit.quay_no", Fill: map[string]string{"quay_id": "source.id"}}, false, "(SELECT * FROM (SELECT * FROM quay) AS source) AS source", "source.no = visit.quay_no", "source.id", true, false},
 	} {
-		parts, err := read(t, x.keys).Parts(change.Spec{Name: "s", Table: "visit"}, kind.Place{D: sqltext.PostgreSQL, Tables: books, Once: x.once})
+		parts, err := read(t, x.keys).Parts(change.Spec{Name: "s", Table: "visit"}, kind.Place{D: dialect.PostgreSQL, Tables: books, Once: x.once})
 		if err != nil || len(parts) != 1 {
 			t.Errorf("%s: %d parts, %v", x.name, len(parts), err)
 			continue
@@ -94,7 +94,7 @@ func TestParts(t *testing.T) {
 		if !strings.HasPrefix(s.Joint.From, x.from) || s.Joint.Match != x.match || s.Set[0].Expr != x.value || s.Joint.Query != "" != x.query || s.Joint.Unique != x.same {
 			t.Errorf("%s: %+v %+v", x.name, s.Joint, s.Set)
 		}
-		c, err := change.Build(sqltext.PostgreSQL, s, map[string]change.Value{"least": {Type: change.IntegerValue, Text: "3"}}, books)
+		c, err := change.Build(dialect.PostgreSQL, s, map[string]change.Value{"least": {Type: change.IntegerValue, Text: "3"}}, books)
 		if err != nil {
 			t.Errorf("%s: %v", x.name, err)
 			continue
@@ -109,15 +109,15 @@ func TestParts(t *testing.T) {
 // after the first.
 func TestNull(t *testing.T) {
 	k := Keys{From: ptr("quay"), Match: map[string]any{"quay_name": "name"}, Fill: map[string]string{"quay_id": "id"}, Unmatched: ptr("null")}
-	parts, err := read(t, k).Parts(change.Spec{Name: "s", Table: "visit", Where: "zone = 'A' OR zone = 'B'"}, kind.Place{D: sqltext.SQLite, Tables: books, Once: false})
+	parts, err := read(t, k).Parts(change.Spec{Name: "s", Table: "visit", Where: "zone = 'A' OR zone = 'B'"}, kind.Place{D: dialect.SQLite, Tables: books, Once: false})
 	if err != nil || len(parts) != 2 || parts[1].Name != ": no match" {
 		t.Fatalf("%+v %v", parts, err)
 	}
-	c, err := change.Build(sqltext.SQLite, parts[1].Spec, nil, books)
+	c, err := change.Build(dialect.SQLite, parts[1].Spec, nil, books)
 	if err != nil {
 		t.Fatal(err)
 	}
-	q := (&change.Query{D: sqltext.SQLite}).Statement(c, change.Range{})
+	q := (&change.Query{D: dialect.SQLite}).Statement(c, change.Range{})
 	want := `UPDATE "visit" SET "quay_id" = (NULL) WHERE 1 = 1 AND ((zone = 'A' OR zone = 'B') AND NOT EXISTS (SELECT 1 FROM quay AS jugatum_source WHERE "visit"."quay_name" = jugatum_source."name"))`
 	if q.String() != want {
 		t.Errorf("%s\nwant %s", q, want)
@@ -165,7 +165,7 @@ func TestFaults(t *testing.T) {
 	} {
 		s, field, err := x.keys.read(keysOf)
 		if err == nil {
-			_, err = s.Parts(change.Spec{Name: "s", Table: "visit"}, kind.Place{D: sqltext.PostgreSQL, Tables: books, Once: false})
+			_, err = s.Parts(change.Spec{Name: "s", Table: "visit"}, kind.Place{D: dialect.PostgreSQL, Tables: books, Once: false})
 			var fe *change.FieldError
 			if errors.As(err, &fe) {
 				field = fe.Field

@@ -145,7 +145,7 @@ func (p *parts) make() ([]kind.Part, error) {
 			first.Spec.Where += " AND (" + p.spec.Where + ")"
 		}
 		first.Spec.Where += ")"
-		if p.D.Fold(into.Table.Name) == p.D.Fold(from.Name) {
+		if strings.EqualFold(into.Table.Name, from.Name) {
 			return nil, p.Failf("present", "replace does not go with two tables of one name, %s and %s", from, into.Table)
 		}
 	}

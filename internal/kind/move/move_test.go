@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"jugatum/internal/change"
+	"jugatum/internal/dialect"
 	"jugatum/internal/kind"
 	"jugatum/internal/sqltext"
 )
@@ -118,7 +119,7 @@ func TestParts(t *testing.T) {
 			`visit: NOT EXISTS (SELECT 1 FROM "harbour"."archive" AS jugatum_i WHERE jugatum_i."id" = "visit"."id")`}, "[]", "[kept]", false},
 		{"archive", "replace", "fee > 3", []string{`"harbour"."archive": EXISTS (SELECT 1 FROM visit WHERE "archive"."id" = "visit"."id" AND (fee > 3))`, "visit: fee > 3"}, "[]", "[kept]", false},
 	} {
-		parts, err := step(x.to, x.present).Parts(change.Spec{Name: "s", Table: "visit", Where: x.where}, kind.Place{D: sqltext.PostgreSQL, Tables: books})
+		parts, err := step(x.to, x.present).Parts(change.Spec{Name: "s", Table: "visit", Where: x.where}, kind.Place{D: dialect.PostgreSQL, Tables: books})
 		if err != nil {
 			t.Errorf("%+v: %v", x, err)
 			continue
@@ -160,7 +161,7 @@ func TestFaults(t *testing.T) {
 		{"visit", "archive", "", "1 = 1) OR (1 = 1", "where", ""},
 		{"heap", "archive", "", "", "table", "has no key"},
 	} {
-		_, err := step(x.to, x.present).Parts(change.Spec{Name: "s", Table: x.table, Where: x.where}, kind.Place{D: sqltext.PostgreSQL, Tables: books})
+		_, err := step(x.to, x.present).Parts(change.Spec{Name: "s", Table: x.table, Where: x.where}, kind.Place{D: dialect.PostgreSQL, Tables: books})
 		var fault *change.FieldError
 		if !errors.As(err, &fault) || fault.Field != x.field || !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%+v: %v", x, err)
@@ -173,13 +174,13 @@ func TestFaults(t *testing.T) {
 func TestCopies(t *testing.T) {
 	for present, want := range map[Present]string{Fail: "copy", Keep: "copy", Replace: ": already there delete, copy"} {
 		s := &Step{To: "archive", Copy: true, Present: present}
-		parts, err := s.Parts(change.Spec{Name: "s", Table: "visit", Where: "fee > 3"}, kind.Place{D: sqltext.PostgreSQL, Tables: books})
+		parts, err := s.Parts(change.Spec{Name: "s", Table: "visit", Where: "fee > 3"}, kind.Place{D: dialect.PostgreSQL, Tables: books})
 		if err != nil {
 			t.Fatal(err)
 		}
 		var got []string
 		for _, p := range parts {
-			c, err := change.Build(sqltext.PostgreSQL, p.Spec, nil, books)
+			c, err := change.Build(dialect.PostgreSQL, p.Spec, nil, books)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -2,8 +2,8 @@ package sqltext
 
 import "strings"
 
-// MariaDB's UPDATE and DELETE over several tables name all of them before SET
-// or after FROM, the target among them. They are kept as they stand, with the
+// Where an UPDATE or DELETE over several tables names all of them before SET or after
+// FROM, the target among them (Syntax.TablesFirst), they are kept as they stand, with the
 // place of the target.
 
 // modifiers are words after UPDATE or DELETE that change what an error or a
@@ -19,7 +19,7 @@ func (p *parser) plain() error {
 	return nil
 }
 
-func (p *parser) updateMariaDB(s *Statement) error {
+func (p *parser) updateTables(s *Statement) error {
 	if err := p.plain(); err != nil {
 		return err
 	}
@@ -73,7 +73,7 @@ func (p *parser) qualified() (Assignment, *Token, error) {
 	return a, owner, err
 }
 
-func (p *parser) deleteMariaDB(s *Statement) error {
+func (p *parser) deleteTables(s *Statement) error {
 	if err := p.plain(); err != nil {
 		return err
 	}

@@ -1,8 +1,11 @@
-package sqltext
+package sqltext_test
 
 import (
 	"strings"
 	"testing"
+
+	"jugatum/internal/dialect"
+	"jugatum/internal/sqltext"
 )
 
 func TestMariaDBStatements(t *testing.T) {
@@ -24,7 +27,7 @@ func TestMariaDBStatements(t *testing.T) {
 		{sql: "DELETE v.* FROM visit AS v JOIN quay q ON q.id = v.q WHERE q.n > 1", target: "visit", alias: "v", tables: "visit AS v JOIN quay q ON q.id = v.q", where: "q.n > 1"},
 		{sql: "DELETE FROM v USING visit AS v NATURAL JOIN quay", target: "visit", alias: "v", tables: "visit AS v NATURAL JOIN quay"},
 	} {
-		s, err := Parse(MariaDB, c.sql)
+		s, err := sqltext.Parse(dialect.MariaDB, c.sql)
 		if err != nil {
 			t.Errorf("%s\n%v", c.sql, err)
 			continue
@@ -78,7 +81,7 @@ func TestMariaDBRefusals(t *testing.T) {
 		"UPDATE visit SET n = :a WHERE s = ?":         "parameters are written :name",
 		"INSERT INTO visit VALUES (1)":                "one UPDATE or DELETE",
 	} {
-		_, err := Parse(MariaDB, sql)
+		_, err := sqltext.Parse(dialect.MariaDB, sql)
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s\ngave %v, want %q", sql, err, want)
 		}

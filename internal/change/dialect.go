@@ -1,0 +1,162 @@
+package change
+
+import (
+	"time"
+
+	"jugatum/internal/sqltext"
+)
+
+// Dialect is the SQL of one kind of server. Whatever differs between servers in the text of
+// a statement is asked of it, so that nothing else asks which dialect it is. Expressions
+// are given and come back as SQL text.
+type Dialect interface {
+	sqltext.Dialect
+	Forms() *Forms
+
+	// Values that are bound.
+
+	// Bind is a value of a job.
+	Bind(v Value) Bound
+	// BindKey is a value of a key, as KeyValue holds it, of a column.
+	BindKey(v any, c *Column) Bound
+	// BindTo is a value of a job that is assigned to a column.
+	BindTo(v Value, c *Column) Bound
+	// BindAs is a value of ours; typ is what a server is told that wants to know its type.
+	BindAs(v any, typ string) Bound
+
+	// Expressions.
+
+	// Assign is what stands before and after an expression whose type the server could not
+	// tell, so that it can be assigned to a column.
+	Assign(c *Column) (before, after string)
+	// Unchanged is the condition that two values of a column are the same to the byte; NULL
+	// is the same as NULL.
+	Unchanged(c *Column, a, b string) string
+	// Differs is the condition that a new value, of whatever type, would change the column's
+	// stored value b. It is first brought to the column's type, in a way that does not cut
+	// it short.
+	Differs(c *Column, a, b string) string
+	// Fits is the condition that a new value goes into a column without an error, "" where
+	// nothing can be said or nothing can fail.
+	Fits(c *Column, value string) string
+	// Number is a new value of a column as a type that can be added up.
+	Number(c *Column, value string) string
+	// Text is a value as text for reading, bytes in hexadecimal; of a column, nil if of none.
+	Text(c *Column, value string) string
+	// KeyOut is a column of a key as KeyValue holds it, whatever the session's settings.
+	KeyOut(c *Column, value string) string
+	// Characters is the length of a text in characters.
+	Characters(text string) string
+	// Size is how many bytes a stored value takes.
+	Size(value string) string
+	// MayBeLarge reports whether a column can hold values of some hundred kilobytes.
+	MayBeLarge(c *Column) bool
+	// JSONText is a text as a JSON string.
+	JSONText(text string) string
+	// Concat is texts, one after the other.
+	Concat(texts ...string) string
+	// Teller recognises at i what tells the time, and gives what stands for the time at and
+	// how many tokens it takes the place of; 0 if it is something else.
+	Teller(ts []sqltext.Token, i int, at time.Time) (text string, tokens int)
+
+	// Texts that are looked for, and replaced.
+
+	// AsText is a column's value as text, NULL where there is none.
+	AsText(c *Column, value string) string
+	// AsHex is a column's bytes in hexadecimal, NULL where there are none.
+	AsHex(value string) string
+	// Contains is the condition that a value contains a text, which is bound once; fold takes
+	// ASCII letters of either case for the same, and perhaps more.
+	Contains(q *Query, c *Column, value, text string, fold bool)
+	// MayHold is a condition that is true if a column's bytes contain a text of ASCII letters
+	// and digits, in whichever case, and perhaps otherwise.
+	MayHold(q *Query, value, text string)
+	// Replaced is a column's text with another text in the place of one; a value that is no
+	// text stays as it is.
+	Replaced(c *Column, value, text, with string) string
+
+	// Parts of statements.
+
+	// ForUpdate has a query lock the rows of a table that it calls alias.
+	ForUpdate(alias string) string
+	// Sample is what follows a table of which a query reads about so many percent; "" where
+	// there is no such thing.
+	Sample(percent float64) string
+	// Settings stands before one query: dates has it read dates as they are, also those that
+	// are none; lists has it make a list of one of the tables that are joined.
+	Settings(dates, lists bool) string
+	// Settled is the condition, " AND …", that nobody has written the kept row since the
+	// statement's transaction began; "" where nobody can.
+	Settled(alias string) string
+
+	// Tables.
+
+	// Types are the types of the columns of our own tables.
+	Types() Types
+	// Temporary is a table that lasts as long as its session, and the statement that makes
+	// one up to its name; "" where it is called as any other.
+	Temporary(name string) (table, create string)
+	// Emptied is the statement that empties a table of our own.
+	Emptied(table string) string
+	// AddColumn are the statements that give one of our tables a column which holds, where
+	// there are rows, what begins says; RenameColumn that which gives a column another name.
+	AddColumn(table, column, typ, begins string) []string
+	RenameColumn(table, column, name, typ string) string
+	// DeclareNotNull and DeclareReference say how a column would be declared to hold a value
+	// in every row, and to refer to a column of another table.
+	DeclareNotNull(t *Table, c *Column) string
+	DeclareReference(t *Table, c *Column, to *Table, column *Column) string
+	// Analyze is the statement that has the server look at a table for its planner, "" where
+	// there is no need.
+	Analyze(table string) string
+}
+
+// Bound is a value for the driver, and the SQL text around its placeholder.
+type Bound struct {
+	Arg           any
+	Before, After string
+}
+
+// Types are types of columns.
+type Types struct {
+	Int, Real, Text, Time string
+	Word                  string // a short text that can be part of a key
+	Whole                 string // Int in a CAST
+	RowKey, KeyRef        string // a key of one integer, as a table is usually declared with, and what refers to it
+	Timestamp             string // without a zone
+}
+
+// Forms are the forms of statements that a dialect has, and what a statement does there
+// that others do not.
+type Forms struct {
+	Numbered      bool   // placeholders are $1, $2, …, otherwise ?
+	RowComparison bool   // (a, b) > (1, 2) goes through an index
+	HashesNotIn   bool   // for NOT IN a list is made of a query once, otherwise for NOT EXISTS
+	Materialized  string // what stands between AS and a query of WITH that is to be carried out whole
+	Unmerged      string // at the end of a derived table: keeps the planner from making it part of the query around it
+	ReadByExplain bool   // EXPLAIN has a query read without looking at rows; LIMIT 0 would carry out what it is made of
+	By            Way    // how other tables are named in a statement that changes one
+
+	Snapshot       bool // a statement sees its tables as they were when it began
+	AnyOrder       bool // a query asked twice may give its rows in another order
+	LeftToRight    bool // an assignment sees the new values of those before it
+	RowByRow       bool // every row is checked against constraints by itself
+	NamesOrTexts   bool // a name in double quotes that is none is a text
+	Heirs          bool // a statement over a table reaches those that inherit from it
+	UntoldTriggers bool // rows that change because a reference is followed fire no triggers
+	SparingTrigger bool // a trigger cannot write to the table that it is of
+	LooseReference bool // a reference's columns are named without regard to case, and compared by rules of their own
+
+	StoredKeys    bool // a key's values come as they are stored, otherwise as text
+	CountedRanges bool // ranges are counted before a batch: the server does not tell how many rows it has scanned
+	ListsPay      bool // a sweep reads a table in another order than a scan: a list of keys is worth it for few rows however they are found
+}
+
+// Way is how a statement that changes a table goes by the rows of another one.
+type Way int
+
+const (
+	ByUsing  Way = iota // UPDATE … FROM, DELETE … USING: the planner finds the way
+	ByJoin              // the other one stands first in a join, and STRAIGHT_JOIN keeps it there
+	BySubset            // DELETE names no other table: its keys are among those of a query, in which CROSS JOIN keeps the order
+)

@@ -1,0 +1,192 @@
+package dialect
+
+import (
+	"strconv"
+	"strings"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+// SQLite is the SQL of SQLite. Values have types of their own there, columns only an
+// affinity; a transaction that writes has the database to itself.
+var SQLite change.Dialect = sqlite{&sqltext.Syntax{
+	Title:     "SQLite",
+	Backticks: true, Brackets: true,
+	Prefixes: "X", OwnParams: "?@$",
+	NoUsing: true, NotIndexed: true,
+}}
+
+type sqlite struct{ *sqltext.Syntax }
+
+func (sqlite) Forms() *change.Forms {
+	return &change.Forms{
+		RowComparison: true, HashesNotIn: true, Unmerged: " LIMIT -1", By: change.BySubset,
+		NamesOrTexts: true, LooseReference: true,
+		StoredKeys: true, CountedRanges: true,
+	}
+}
+
+// Bind gives the type that is to be stored. There is no decimal type: a number with a point
+// is a float.
+func (sqlite) Bind(v change.Value) change.Bound {
+	if v.Type == change.DecimalValue && !v.Null {
+		if f, err := strconv.ParseFloat(v.Text, 64); err == nil {
+			return change.Bound{Arg: f}
+		}
+	}
+	return change.Bound{Arg: plain(v)}
+}
+
+func (d sqlite) BindTo(v change.Value, _ *change.Column) change.Bound { return d.Bind(v) }
+
+func (sqlite) BindKey(v any, _ *change.Column) change.Bound { return change.Bound{Arg: v} }
+
+func (sqlite) BindAs(v any, _ string) change.Bound { return change.Bound{Arg: v} }
+
+func (sqlite) Assign(*change.Column) (before, after string) { return "(", ")" }
+
+func (sqlite) Unchanged(_ *change.Column, a, b string) string {
+	return "(" + a + " IS " + b + " COLLATE BINARY AND typeof(" + a + ") = typeof(" + b + "))"
+}
+
+// Differs compares with the column, which applies its affinity, as storing would; where
+// there is none, the storage class counts too.
+func (sqlite) Differs(c *change.Column, a, b string) string {
+	class := ""
+	if c.Class == change.Other {
+		class = " OR typeof(" + a + ") <> typeof(" + b + ")"
+	}
+	return "(" + a + " IS NOT " + b + " COLLATE BINARY" + class + ")"
+}
+
+func (sqlite) Fits(*change.Column, string) string { return "" }
+
+func (sqlite) Number(_ *change.Column, value string) string { return value }
+
+func (sqlite) Text(_ *change.Column, value string) string {
+	return "CASE typeof(" + value + ") WHEN 'blob' THEN '0x' || lower(hex(" + value + ")) ELSE CAST(" + value + " AS TEXT) END"
+}
+
+// KeyOut is the stored value, kept by the unary plus from being read as a date.
+func (sqlite) KeyOut(_ *change.Column, value string) string { return "+" + value }
+
+func (sqlite) Characters(text string) string { return "length(" + text + ")" }
+
+func (sqlite) Size(value string) string { return "octet_length(" + value + ")" }
+
+func (sqlite) MayBeLarge(c *change.Column) bool { return roomy(c) }
+
+func (sqlite) JSONText(text string) string { return "json_quote(" + text + ")" }
+
+func (sqlite) Concat(texts ...string) string { return "(" + strings.Join(texts, " || ") + ")" }
+
+// dated are the functions that take 'now', and where: the number of arguments before it.
+var dated = map[string]int{"date": 0, "time": 0, "datetime": 0, "julianday": 0, "unixepoch": 0, "strftime": 1, "timediff": 0}
+
+func (sqlite) Teller(ts []sqltext.Token, i int, at time.Time) (string, int) {
+	t := ts[i]
+	utc := at.UTC().Format(clock + ".000")
+	switch {
+	case t.Is("CURRENT_TIMESTAMP"):
+		return "'" + utc[:19] + "'", 1
+	case t.Is("CURRENT_DATE"):
+		return "'" + utc[:10] + "'", 1
+	case t.Is("CURRENT_TIME"):
+		return "'" + utc[11:19] + "'", 1
+	case t.Kind == sqltext.String && strings.EqualFold(t.Text, "'now'") && datedBy(ts, i):
+		return "'" + utc + "'", 1
+	case t.Kind == sqltext.Ident && i+2 < len(ts) && ts[i+1].Punct("("):
+		before, takes := dated[strings.ToLower(t.Text)]
+		switch {
+		case !takes:
+		case before == 0 && ts[i+2].Punct(")"): // date() is date('now')
+			return t.Text + "('" + utc + "')", 3
+		case before == 1 && i+3 < len(ts) && ts[i+3].Punct(")"): // strftime('%s') likewise
+			return t.Text + "(" + ts[i+2].Text + ", '" + utc + "')", 4
+		}
+	}
+	return "", 0
+}
+
+// datedBy reports whether the token at i is an argument, by itself, of a function that takes times.
+func datedBy(ts []sqltext.Token, i int) bool {
+	if i+1 >= len(ts) || !ts[i+1].Punct(")") && !ts[i+1].Punct(",") || i == 0 || !ts[i-1].Punct("(") && !ts[i-1].Punct(",") {
+		return false
+	}
+	depth := 0
+	for j := i - 1; j > 0; j-- {
+		switch {
+		case ts[j].Punct(")"):
+			depth++
+		case ts[j].Punct("(") && depth > 0:
+			depth--
+		case ts[j].Punct("("):
+			_, takes := dated[strings.ToLower(ts[j-1].Text)]
+			return takes
+		}
+	}
+	return false
+}
+
+func (sqlite) AsText(_ *change.Column, value string) string {
+	return "CASE WHEN typeof(" + value + ") = 'text' THEN " + value + " END"
+}
+
+func (sqlite) AsHex(value string) string {
+	return "CASE WHEN typeof(" + value + ") = 'blob' THEN hex(" + value + ") END"
+}
+
+func (sqlite) Contains(q *change.Query, _ *change.Column, value, text string, fold bool) {
+	if fold {
+		q.Add(value, " LIKE ").Arg("%"+likeText(text)+"%", "").Add(` ESCAPE '\'`)
+		return
+	}
+	q.Add("instr(", value, ", ").Arg(text, "").Add(") > 0")
+}
+
+// MayHold asks no more than for bytes: texts are compared only up to a NUL.
+func (sqlite) MayHold(q *change.Query, value, _ string) { q.Add("typeof(", value, ") = 'blob'") }
+
+// Replaced leaves what is no text as it is: replace() would make text of it.
+func (sqlite) Replaced(_ *change.Column, value, text, with string) string {
+	return "CASE WHEN typeof(" + value + ") = 'text' THEN replace(" + value + ", " + text + ", " + with + ") ELSE " + value + " END"
+}
+
+func (sqlite) ForUpdate(string) string { return "" }
+
+func (sqlite) Sample(float64) string { return "" }
+
+func (sqlite) Settings(_, _ bool) string { return "" }
+
+func (sqlite) Settled(string) string { return "" }
+
+func (sqlite) Types() change.Types {
+	return change.Types{Int: "INTEGER", Real: "REAL", Text: "TEXT", Time: "TEXT", Word: "TEXT", Whole: "INTEGER", RowKey: "INTEGER", KeyRef: "INTEGER", Timestamp: "timestamp"}
+}
+
+func (sqlite) Temporary(name string) (table, create string) {
+	return "temp." + name, "CREATE TABLE IF NOT EXISTS "
+}
+
+func (sqlite) Emptied(table string) string { return "DELETE FROM " + table }
+
+// AddColumn leaves the default: there is no taking it away.
+func (sqlite) AddColumn(table, column, typ, begins string) []string {
+	return []string{"ALTER TABLE " + table + " ADD COLUMN " + column + " " + typ + " NOT NULL DEFAULT " + begins}
+}
+
+func (sqlite) RenameColumn(table, column, name, _ string) string {
+	return "ALTER TABLE " + table + " RENAME COLUMN " + column + " TO " + name
+}
+
+func (d sqlite) DeclareNotNull(t *change.Table, c *change.Column) string {
+	return "declare " + d.Quote(c.Name) + " NOT NULL when " + t.String() + " is next made anew: every row has a value"
+}
+
+func (d sqlite) DeclareReference(t *change.Table, c *change.Column, to *change.Table, column *change.Column) string {
+	return "declare REFERENCES " + to.NameSQL(d) + " (" + d.Quote(column.Name) + ") of " + d.Quote(c.Name) + " when " + t.String() + " is next made anew: every value is there"
+}
+
+func (sqlite) Analyze(string) string { return "" }
