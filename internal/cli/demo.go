@@ -140,7 +140,12 @@ func (a *app) demoDB(ctx context.Context, target, dir string) (engine.DB, string
 	if !ok {
 		return nil, "", usagef("no place for the demo can be made in %s; give --db sqlite:PATH of a new file, or a server", plain.Name())
 	}
-	drop, err := maker.MakeSchema(ctx, demoSchema, u)
+	s, err := plain.Session(ctx, engine.SessionOptions{Purpose: "jugatum demo", LockTimeout: 5 * time.Second})
+	if err != nil {
+		return nil, "", err
+	}
+	defer s.Close()
+	drop, err := maker.MakeSchema(ctx, s, demoSchema, u)
 	if err != nil {
 		return nil, "", err
 	}

@@ -96,9 +96,9 @@ func DDLCommits(db DB) bool {
 // SchemaMaker is met by engines that can have several sets of tables beside each other,
 // under names of their own.
 type SchemaMaker interface {
-	// MakeSchema makes one of this name and has the URL lead into it. If there is one
+	// MakeSchema makes one of this name by a session that may write, and has the URL lead into it. If there is one
 	// already, nothing is made, and drop is the statement that would drop it.
-	MakeSchema(ctx context.Context, name string, u *url.URL) (drop string, err error)
+	MakeSchema(ctx context.Context, s *Session, name string, u *url.URL) (drop string, err error)
 }
 
 // Missing holds the statements that would give a user what it lacks.
