@@ -75,6 +75,11 @@ type Dialect interface {
 	// text stays as it is.
 	Replaced(c *Column, value, text, with string) string
 
+	// Spelled is a value as a text that compares by its bytes, and Words the rows of a JSON
+	// array of arrays of such texts, each once, as an item of a FROM list without an alias.
+	Spelled(value string) string
+	Words(json string, columns []string) string
+
 	// Parts of statements.
 
 	// ForUpdate has a query lock the rows of a table that it calls alias.

@@ -23,6 +23,9 @@ type Joint struct {
 	// Match compares.
 	Query string
 	Index []string
+
+	// Words, if not nil, are what Query joins the source's texts to the target's by.
+	Words *Words
 }
 
 // Unmatched says what becomes of rows of the target that match nothing.
@@ -55,6 +58,11 @@ func (b *builder) joint(j *Joint) (err error) {
 		return Build(c.D, spec, c.Params, b.tables)
 	}
 	c.Lookup = l
+	if j.Words != nil {
+		if err := b.words(j.Words); err != nil {
+			return err
+		}
+	}
 	tokens, err := sqltext.Lex(c.D, j.From)
 	if err != nil {
 		return b.fail("from", err)
@@ -167,9 +175,11 @@ func Lost(c *Change) *Query {
 // Unused is the query, from FROM on, for the rows that could be looked up and that
 // no row of the target matches, whatever the step's filter.
 func Unused(c *Change) *Query {
-	q := &Query{D: c.D}
-	q.Add(" FROM ").Fragment(c.Lookup.From, c.Params)
-	return q.Add(" WHERE NOT EXISTS (SELECT 1 FROM ", c.TargetSQL(), " WHERE ").Fragment(c.Lookup.Match, c.Params).Add(")")
+	q := (&Query{D: c.D}).SourceRows(c).Add(" WHERE NOT EXISTS (SELECT 1 FROM ")
+	if w := c.Lookup.Words; w != nil {
+		return q.Fragment(w.table, c.Params).Add(", ", c.TargetSQL(), " WHERE ").Fragment(w.on, c.Params).Add(")")
+	}
+	return q.Add(c.TargetSQL(), " WHERE ").Fragment(c.Lookup.Match, c.Params).Add(")")
 }
 
 // Source is the query for the rows that a change looks up.

@@ -248,6 +248,19 @@ func (mariadb) Replaced(_ *change.Column, value, text, with string) string {
 	return "CONVERT(replace(BINARY CONVERT(" + value + " USING utf8mb4), " + text + ", " + with + ") USING utf8mb4)"
 }
 
+func (mariadb) Spelled(value string) string {
+	return "CONVERT(" + value + " USING utf8mb4) COLLATE utf8mb4_bin"
+}
+
+// Words are of a type of which a table that is made for the query has an index.
+func (mariadb) Words(json string, columns []string) string {
+	var list []string
+	for i, c := range columns {
+		list = append(list, fmt.Sprintf("%s varchar(%d) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin PATH '$[%d]'", c, change.MaxWord, i))
+	}
+	return "(SELECT DISTINCT " + strings.Join(columns, ", ") + " FROM JSON_TABLE(" + json + ", '$[*]' COLUMNS (" + strings.Join(list, ", ") + ")) AS jugatum_j)"
+}
+
 func (mariadb) ForUpdate(string) string { return " FOR UPDATE" }
 
 func (mariadb) Sample(float64) string { return "" }

@@ -246,6 +246,16 @@ func (postgres) Replaced(_ *change.Column, value, text, with string) string {
 	return "replace(CAST(" + value + " AS text), " + text + ", " + with + ")"
 }
 
+func (postgres) Spelled(value string) string { return "CAST(" + value + ` AS text) COLLATE "C"` }
+
+func (d postgres) Words(json string, columns []string) string {
+	var list []string
+	for i, c := range columns {
+		list = append(list, d.Spelled(d.Own("json_extract_path_text")+"(jugatum_j.v, '"+strconv.Itoa(i)+"')")+" AS "+c)
+	}
+	return "(SELECT DISTINCT " + strings.Join(list, ", ") + " FROM " + d.Own("json_array_elements") + "(CAST(" + json + " AS json)) AS jugatum_j(v))"
+}
+
 func (postgres) ForUpdate(alias string) string { return " FOR UPDATE OF " + alias }
 
 func (postgres) Sample(percent float64) string {

@@ -154,6 +154,17 @@ func (sqlite) Replaced(_ *change.Column, value, text, with string) string {
 	return "CASE WHEN typeof(" + value + ") = 'text' THEN replace(" + value + ", " + text + ", " + with + ") ELSE " + value + " END"
 }
 
+// Spelled names the collation: a CAST alone has that of the column within it.
+func (sqlite) Spelled(value string) string { return "CAST(" + value + " AS TEXT) COLLATE BINARY" }
+
+func (sqlite) Words(json string, columns []string) string {
+	var list []string
+	for i, c := range columns {
+		list = append(list, "json_extract(jugatum_j.value, '$["+strconv.Itoa(i)+"]') AS "+c)
+	}
+	return "(SELECT DISTINCT " + strings.Join(list, ", ") + " FROM json_each(" + json + ") AS jugatum_j)"
+}
+
 func (sqlite) ForUpdate(string) string { return "" }
 
 func (sqlite) Sample(float64) string { return "" }

@@ -274,6 +274,9 @@ func (r *reader) job(f file) error {
 		if !sqltext.IsParam(name) {
 			return r.fail(path, "%q cannot name a parameter; use letters, digits and _", name)
 		}
+		if strings.HasPrefix(name, "jugatum_") {
+			return r.fail(path, "%q: names that begin with jugatum_ are used by Jugatum itself; choose another", name)
+		}
 		if p.Type == "" {
 			return r.fail(path, "param.%s: type is missing; use text, integer, decimal, boolean, date or timestamp", name)
 		}

@@ -168,8 +168,10 @@ func (p *Plan) change(ctx context.Context, s job.Step, spec change.Spec, look ch
 		}
 		return nil, err
 	}
-	c.Reads, err = p.reads(ctx, c, spec, look)
-	return c, err
+	if c.Reads, err = p.reads(ctx, c, spec, look); err != nil {
+		return nil, err
+	}
+	return c, p.words(ctx, c)
 }
 
 // reads tells what a change reads while it is carried out. What is read once, before

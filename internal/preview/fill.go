@@ -58,8 +58,7 @@ func Filled(ctx context.Context, db engine.DB, c *change.Change, limit int) (*Fi
 		}
 		return nil
 	}
-	source := (&change.Query{D: c.D}).Add(" FROM ").Fragment(l.From, c.Params)
-	if err := count(source, &f.Rows); err != nil {
+	if err := count((&change.Query{D: c.D}).SourceRows(c), &f.Rows); err != nil {
 		return nil, err
 	}
 	if err := count(change.Unused(c), &f.Unused); err != nil {

@@ -19,6 +19,7 @@ type Keys struct {
 	From      *string           `toml:"from"`
 	Match     any               `toml:"match"`
 	Fill      map[string]string `toml:"fill"`
+	MatchAs   *string           `toml:"match_as"`
 	Unmatched *string           `toml:"unmatched"`
 	Pick      *string           `toml:"pick"`
 	Advise    bool              `toml:"advise"`
@@ -26,7 +27,7 @@ type Keys struct {
 
 // Used reports whether any of the keys is there.
 func (k Keys) Used() bool {
-	return k.From != nil || k.Match != nil || k.Fill != nil || k.Unmatched != nil || k.Pick != nil || k.Advise
+	return k.From != nil || k.Match != nil || k.MatchAs != nil || k.Fill != nil || k.Unmatched != nil || k.Pick != nil || k.Advise
 }
 
 // Names lists the main ones.
@@ -46,6 +47,7 @@ type Step struct {
 	From      string         // a table, or a query in brackets
 	Match     []change.Field // a column of the target, and the expression over the source that it equals
 	On        string         `json:",omitempty"` // instead of Match: a condition over both
+	MatchAs   change.Form    `json:",omitempty"` // "" to match texts as they are
 	Fill      []change.Field // a column of the target, and the expression over the source that it is to hold
 	Unmatched change.Unmatched
 	Pick      string `json:",omitempty"` // the order by which one of several source rows is taken
@@ -80,6 +82,15 @@ func (k Keys) read(order func(key string, m any) []string) (s *Step, field strin
 		}
 	default:
 		return nil, "match", errors.New("match: expected { column = \"column of the source\" }, or a text with an SQL condition")
+	}
+	if k.MatchAs != nil {
+		s.MatchAs = change.Form(*k.MatchAs)
+		switch {
+		case s.MatchAs != change.Trimmed && s.MatchAs != change.Folded:
+			return nil, "match_as", fmt.Errorf("match_as: %q is not trimmed or folded", *k.MatchAs)
+		case s.On != "":
+			return nil, "match_as", errors.New("match_as goes with a match of columns, not with a condition")
+		}
 	}
 	for _, name := range order("fill", k.Fill) {
 		s.Fill = append(s.Fill, change.Field{Name: name, Expr: k.Fill[name]})
@@ -236,16 +247,27 @@ func (p *parts) check() error {
 			return err
 		}
 	}
+	if p.s.MatchAs != "" && !slices.ContainsFunc(p.s.Match, func(m change.Field) bool { return p.spelled(p.column(m.Name)) }) {
+		return p.Failf("match_as", "none of the columns of %s that are matched holds texts; leave it out", p.target)
+	}
 	if p.s.Unmatched == change.Null {
 		return p.checkNull()
 	}
 	return nil
 }
 
+// spelled reports whether a column of the target is matched by the form of its texts.
+func (p *parts) spelled(col *change.Column) bool {
+	return p.s.MatchAs != "" && col.Class == change.Text
+}
+
 // checkNull refuses what makes it unsure which rows match nothing. They are found by
 // a statement of their own, after that which fills the others: what a row is matched
 // by must not have changed by then.
 func (p *parts) checkNull() error {
+	if p.s.MatchAs != "" {
+		return p.Failf("unmatched", "null does not go with match_as: which texts there are is read before the run, and a row that is given another way of writing meanwhile would be taken for one without a match; fill first, and write a step for the rows that are left")
+	}
 	for _, t := range p.target.Triggers {
 		if t.Update {
 			return p.Failf("unmatched", "null takes a statement of its own after the one that fills, and trigger %s may change in between what a row is matched by; leave it out and write a step for those rows", t.Name)
@@ -318,9 +340,13 @@ func (p *parts) as() string {
 func (p *parts) joint() *change.Joint {
 	j := &change.Joint{As: p.as(), Unmatched: p.s.Unmatched}
 	direct := p.source != nil && p.s.On != ""
+	if p.s.MatchAs != "" {
+		j.Words = p.words()
+	}
 	if p.s.On == "" {
 		direct, j.Unique = p.indexed()
-		direct = direct && !p.once
+		direct = direct && !p.once && j.Words == nil
+		j.Unique = j.Unique && j.Words == nil // several may have the same form
 	}
 	j.Table = p.source
 	for _, f := range p.s.Fill {
@@ -335,7 +361,11 @@ func (p *parts) joint() *change.Joint {
 		if direct {
 			name = p.D.Quote(p.plain(m.Expr).Name)
 		}
-		match = append(match, p.ref+"."+p.D.Quote(col.Name)+" = "+j.As+"."+name)
+		if own := p.ref + "." + p.D.Quote(col.Name); p.spelled(col) {
+			match = append(match, j.As+"."+name+" = "+p.D.Spelled(own))
+		} else {
+			match = append(match, own+" = "+j.As+"."+name)
+		}
 	}
 	if j.Match = strings.Join(match, " AND "); p.s.On != "" {
 		j.Match = p.s.On
@@ -373,18 +403,32 @@ func (p *parts) query() string {
 		cols = append(cols, "("+expr+") AS "+name)
 	}
 	for i, m := range p.s.Match {
-		add(matched+strconv.Itoa(i+1), m.Expr)
-		by = append(by, "("+m.Expr+")")
+		expr := m.Expr
+		if p.spelled(p.column(m.Name)) {
+			expr = "jugatum_w." + change.WordColumn(true, i)
+		}
+		add(matched+strconv.Itoa(i+1), expr)
+		by = append(by, "("+expr+")")
 	}
 	for i, f := range p.s.Fill {
 		add(filled+strconv.Itoa(i+1), f.Expr)
 	}
+	from := p.origin
+	if p.s.MatchAs != "" {
+		on := []string{"1 = 1"}
+		for i, m := range p.s.Match {
+			if p.spelled(p.column(m.Name)) {
+				on = append(on, "jugatum_w."+change.WordColumn(false, i)+" = "+p.D.Spelled("("+m.Expr+")"))
+			}
+		}
+		from += " JOIN " + p.wordsTable() + " ON " + strings.Join(on, " AND ")
+	}
 	if p.s.Pick == "" {
-		return "SELECT " + strings.Join(cols, ", ") + " FROM " + p.origin
+		return "SELECT " + strings.Join(cols, ", ") + " FROM " + from
 	}
 	// Rows that are the first alike stay both, to be refused if they give other values.
 	cols = append(cols, "rank() OVER (PARTITION BY "+strings.Join(by, ", ")+" ORDER BY "+p.s.Pick+") AS jugatum_rank")
-	return "SELECT " + strings.Join(names, ", ") + " FROM (SELECT " + strings.Join(cols, ", ") + " FROM " + p.origin + ") AS jugatum_p WHERE jugatum_rank = 1"
+	return "SELECT " + strings.Join(names, ", ") + " FROM (SELECT " + strings.Join(cols, ", ") + " FROM " + from + ") AS jugatum_p WHERE jugatum_rank = 1"
 }
 
 // indexed reports whether the table's rows can be joined as they are, found by an
@@ -424,4 +468,40 @@ func (p *parts) indexed() (indexed, unique bool) {
 		unique = same && !k.MayNull && len(k.Columns) == len(cols) && len(p.source.Heirs) == 0 // each table has its own index
 	}
 	return indexed || slices.ContainsFunc(p.source.Indexes, func(ix change.Index) bool { return !ix.Partial && begins(ix.Columns) }), unique
+}
+
+// words says which texts of both sides are matched by their form.
+func (p *parts) words() *change.Words {
+	w := &change.Words{Form: p.s.MatchAs, Origin: p.origin}
+	var cols []string
+	on := []string{"1 = 1"}
+	for i, m := range p.s.Match {
+		col := p.column(m.Name)
+		own, theirs := p.ref+"."+p.D.Quote(col.Name), "jugatum_u."+matched+strconv.Itoa(i+1)
+		if !p.spelled(col) {
+			cols = append(cols, "("+m.Expr+") AS "+matched+strconv.Itoa(i+1))
+			on = append(on, own+" = "+theirs)
+			continue
+		}
+		expr := p.D.Spelled("(" + m.Expr + ")")
+		w.Own, w.Theirs = append(w.Own, p.D.Spelled(own)), append(w.Theirs, expr)
+		cols = append(cols, expr+" AS "+matched+strconv.Itoa(i+1))
+		on = append(on, "jugatum_w."+change.WordColumn(false, i)+" = "+theirs, "jugatum_w."+change.WordColumn(true, i)+" = "+p.D.Spelled(own))
+	}
+	// The source's columns are given names of their own first: within a sub-query the
+	// target's would be meant.
+	w.Rows = "(SELECT " + strings.Join(cols, ", ") + " FROM " + p.origin + ") AS jugatum_u"
+	w.Table, w.On = p.wordsTable(), strings.Join(on, " AND ")
+	return w
+}
+
+// wordsTable is the texts of both sides as an item of a FROM list.
+func (p *parts) wordsTable() string {
+	var columns []string
+	for i, m := range p.s.Match {
+		if p.spelled(p.column(m.Name)) {
+			columns = append(columns, change.WordColumn(true, i), change.WordColumn(false, i))
+		}
+	}
+	return p.D.Words(":"+change.WordsParam, columns) + " AS jugatum_w"
 }
