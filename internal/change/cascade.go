@@ -229,7 +229,7 @@ func (x *cascade) able(a *Act) error {
 	switch {
 	case t.Refused != "":
 		return notKeptf("%s", t.Refused)
-	case t.Key == nil:
+	case t.Key == nil || t.Key.Hidden:
 		return notKeptf("%s has no primary key and no unique index over NOT NULL columns, by which its rows could be put back", t)
 	case t.Policies:
 		return notKeptf("row policies of %s may hide rows that the database would take along", t)

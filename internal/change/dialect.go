@@ -107,6 +107,8 @@ type Dialect interface {
 	// there are rows, what begins says; RenameColumn that which gives a column another name.
 	AddColumn(table, column, typ, begins string) []string
 	RenameColumn(table, column, name, typ string) string
+	// DeclareKey says how a table without a key would be given one.
+	DeclareKey(t *Table) string
 	// DeclareNotNull and DeclareReference say how a column would be declared to hold a value
 	// in every row, and to refer to a column of another table.
 	DeclareNotNull(t *Table, c *Column) string

@@ -1,5 +1,7 @@
 package change
 
+import "slices"
+
 import (
 	"jugatum/internal/sqltext"
 )
@@ -14,7 +16,11 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 	target := c.Table.SQL(c.D)
 	if len(kept.New) == 0 {
 		q.Add("INSERT ", c.Table.Or(), "INTO ", c.Table.NameSQL(c.D), " (")
-		for i, o := range kept.Old {
+		all := kept.Old
+		if c.Table.Key.Hidden {
+			all = slices.Concat(kept.Keys, kept.Old)
+		}
+		for i, o := range all {
 			q.sep(i).Add(c.D.Quote(o.Of.Name))
 		}
 		q.Add(")")
@@ -25,7 +31,7 @@ func Restore(c *Change, kept *Kept, from, to int64) *Query {
 			}
 		}
 		q.Add(" SELECT ")
-		for i, o := range kept.Old {
+		for i, o := range all {
 			q.sep(i).Add("k.", c.D.Quote(o.Name))
 		}
 		q.Add(" FROM ", kept.Table, " AS k WHERE ").seq(kept, from, to)
@@ -113,6 +119,11 @@ func Mismatched(c *Change, kept *Kept, state, shown State, from, to int64, limit
 	q.Add(" WHERE ").seq(kept, from, to).Add(" AND ")
 	if len(kept.New) == 0 && state == AsChanged {
 		q.Add(present, " IS NOT NULL")
+		if c.Table.Key.Hidden { // the number of the last row goes to the next one that is made
+			for _, o := range kept.Old {
+				q.Add(" AND ").Unchanged(o.Of, "jugatum_t."+c.D.Quote(o.Of.Name), "k."+c.D.Quote(o.Name))
+			}
+		}
 	} else {
 		q.Add("(", present, " IS NULL")
 		for _, w := range want {

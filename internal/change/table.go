@@ -102,6 +102,7 @@ type Key struct {
 	Columns []*Column
 	Integer bool // one column of an integer type: ranges can be told by arithmetic
 	MayNull bool // the declaration allows NULL; the walk needs there to be none
+	Hidden  bool // its column is the row's own number, no column of the table, which the database may change (SQLite)
 }
 
 // Names lists the key's columns.

@@ -62,6 +62,7 @@ func status(err error) int {
 	var nf *engine.NotFoundError
 	var rf *engine.RefusedError
 	var ue *engine.UntrustedError
+	var re *engine.RenumberedError
 	var oe *engine.OpenError
 	var ve *plan.Unheld
 	var ae *asideError
@@ -74,7 +75,7 @@ func status(err error) int {
 		return exitAside
 	case errors.Is(err, runner.ErrStopped):
 		return exitStopped
-	case errors.Is(err, runner.ErrGuard), errors.As(err, &ue):
+	case errors.Is(err, runner.ErrGuard), errors.As(err, &ue), errors.As(err, &re):
 		return exitRefused
 	case errors.As(err, &usage), errors.As(err, &je), errors.As(err, &fe), errors.As(err, &se), errors.As(err, &nf), errors.As(err, &rf):
 		return exitUsage

@@ -243,6 +243,9 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 	case errors.Is(err, runner.ErrStopped):
 		return fmt.Errorf("run %d %w; everything up to here is kept, `jugatum resume %d%s` goes on", r.ID, err, r.ID, dbFlag(c, p.DB))
 	case err != nil:
+		if re := (*engine.RenumberedError)(nil); errors.As(err, &re) {
+			return fmt.Errorf("run %d failed: %v", r.ID, err) // which is no refusal here: batches before this one are there
+		}
 		return fmt.Errorf("run %d failed: %w\nEverything before this batch is kept: fix the cause and `jugatum resume %d%s`, or take it back with `jugatum undo %d%s`", r.ID, err, r.ID, dbFlag(c, p.DB), r.ID, dbFlag(c, p.DB))
 	}
 	left, aside := int64(0), sum.SetAside

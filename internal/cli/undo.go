@@ -105,7 +105,7 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if orig, err = l.Load(ctx, orig.ID); err != nil {
 		return err
 	}
-	if err := p.Undoable(ctx); err != nil {
+	if err := p.Undoable(ctx, l, orig); err != nil {
 		return err
 	}
 	u, err := p.Undo(orig, opts)
@@ -118,7 +118,7 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if err != nil {
 		return err
 	}
-	if err := plan.AsUndo(work, orig); err != nil {
+	if err := plan.AsUndo(work, l, orig); err != nil {
 		return err
 	}
 	return a.executeFitted(ctx, c, p, l, u, work)

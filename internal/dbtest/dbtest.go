@@ -118,7 +118,7 @@ func Undo(t testing.TB, db engine.DB, id int64) (u *ledger.Run, lost []string, e
 	}
 	work, err := p.Record(ctx, l, u)
 	if err == nil {
-		err = plan.AsUndo(work, orig)
+		err = plan.AsUndo(work, l, orig)
 	}
 	if err == nil {
 		lost, err = plan.FitAll(ctx, db, work, false)

@@ -303,6 +303,11 @@ func (mariadb) RenameColumn(table, column, name, typ string) string {
 	return "ALTER TABLE " + table + " CHANGE COLUMN IF EXISTS " + column + " " + name + " " + typ + " NOT NULL"
 }
 
+// DeclareKey is a column that nobody sees who does not name it.
+func (d mariadb) DeclareKey(t *change.Table) string {
+	return alter(d, t) + "ADD COLUMN row_no bigint unsigned INVISIBLE AUTO_INCREMENT PRIMARY KEY"
+}
+
 // DeclareNotNull has a statement only where MODIFY, which drops what it does not repeat,
 // has nothing more to repeat.
 func (d mariadb) DeclareNotNull(t *change.Table, c *change.Column) string {

@@ -289,6 +289,10 @@ func (postgres) RenameColumn(table, column, name, _ string) string {
 	return "ALTER TABLE " + table + " RENAME COLUMN " + column + " TO " + name
 }
 
+func (d postgres) DeclareKey(t *change.Table) string {
+	return alter(d, t) + "ADD COLUMN row_no bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, which writes all of it anew under lock; or CREATE UNIQUE INDEX CONCURRENTLY over NOT NULL columns"
+}
+
 func (d postgres) DeclareNotNull(t *change.Table, c *change.Column) string {
 	return alter(d, t) + "ALTER COLUMN " + d.Quote(c.Name) + " SET NOT NULL"
 }

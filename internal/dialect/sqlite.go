@@ -192,6 +192,10 @@ func (sqlite) RenameColumn(table, column, name, _ string) string {
 	return "ALTER TABLE " + table + " RENAME COLUMN " + column + " TO " + name
 }
 
+func (d sqlite) DeclareKey(t *change.Table) string {
+	return "declare one when " + t.String() + " is next made anew, or give a column another name than rowid, _rowid_ or oid"
+}
+
 func (d sqlite) DeclareNotNull(t *change.Table, c *change.Column) string {
 	return "declare " + d.Quote(c.Name) + " NOT NULL when " + t.String() + " is next made anew: every row has a value"
 }

@@ -63,7 +63,7 @@ func TestFirstRows(t *testing.T) {
 			"[[step]]\ntable = \"keyless\"\nfirst = 5\nput = { mark = 1 }\n":                  "no key",
 		} {
 			d.exec("DROP TABLE IF EXISTS keyless")
-			d.exec("CREATE TABLE keyless (mark integer)")
+			d.exec("CREATE TABLE keyless (mark integer, rowid integer, _rowid_ integer, oid integer)")
 			if o := d.must(2, "preview", jobFile(t, text)); !strings.Contains(o.err, want) {
 				t.Errorf("%s\n%s", text, o.err)
 			}

@@ -31,6 +31,12 @@ func oneMove(d *database, l layout, li int) {
 		d.exec("INSERT INTO " + table + copied(d, table, original))
 	}
 	const where = "n % 3 = 0 OR txt IS NULL"
+	if l.keyless {
+		if o := d.must(2, "run", d.job("[[step]]\ntable = '"+first+"'\nwhere = '"+where+"'\nmove_to = '"+made+"'\n")); !strings.Contains(o.err, "has no key, by which its rows could be told in the other table") {
+			t.Error(o.err)
+		}
+		return
+	}
 	for _, table := range []string{there, plain} { // rows that are there already, of keys that no row has which is moved
 		d.exec("INSERT INTO " + table + copied(d, table, original) + " WHERE n % 3 = 1 AND txt IS NOT NULL")
 	}

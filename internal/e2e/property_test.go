@@ -17,6 +17,7 @@ type layout struct {
 	cols         string                    // the key's columns, for INSERT
 	key          func(i int) []any         // the key of row i
 	where        func(r *rand.Rand) string // further condition, may be nil
+	keyless      bool                      // rows go by their own numbers
 }
 
 const body = `n integer, txt text, amt numeric(10,2), flag boolean, bin %BIN%`
@@ -63,6 +64,8 @@ func layouts() []layout {
 		{name: "any storage class", engine: "sqlite", ddl: []string{`CREATE TABLE %s (k PRIMARY KEY NOT NULL, ` + body + `)`}, cols: "k",
 			key: func(i int) []any { return []any{[]any{i, float64(i) + 0.5, word(i), []byte(word(i))}[i%4]} }},
 		{name: "strict with generated", engine: "sqlite", ddl: []string{`CREATE TABLE %s (id INTEGER PRIMARY KEY, n INTEGER, txt TEXT, amt REAL, flag INTEGER, bin ANY, g TEXT GENERATED ALWAYS AS (txt || '!') STORED, v INTEGER AS (n + 1)) STRICT`}, cols: "id", key: func(i int) []any { return []any{i} }},
+		{name: "no key", engine: "sqlite", keyless: true, ddl: []string{`CREATE TABLE %s (x integer, ` + body + `)`}, cols: "x", key: func(i int) []any { return []any{i % 5} }},
+		{name: "no key beside odd names", engine: "sqlite", keyless: true, ddl: []string{`CREATE TABLE %s (RowID text, _rowid_ text, ` + body + `)`, `CREATE INDEX %i ON %s (n)`}, cols: "rowid, _rowid_", key: func(i int) []any { return []any{word(i % 3), nil} }},
 		{name: "uuid", engine: "postgres", ddl: []string{`CREATE TABLE %s (k uuid PRIMARY KEY, ` + body + `)`}, cols: "k", key: func(i int) []any { return []any{fmt.Sprintf("%08x-0000-4000-8000-%012x", uint32(i)*2654435761, i)} }},
 		{name: "C collation", engine: "postgres", ddl: []string{`CREATE TABLE %s (k text COLLATE "C" PRIMARY KEY, ` + body + `)`}, cols: "k", key: func(i int) []any { return []any{word(i)} }},
 		{name: "icu collation", engine: "postgres", ddl: []string{`CREATE COLLATION IF NOT EXISTS blind (provider = icu, locale = 'und-u-ks-level1', deterministic = false)`,

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"context"
+	"database/sql"
+	"fmt"
 	"time"
 
 	"jugatum/internal/change"
@@ -64,4 +66,42 @@ type Witness interface {
 
 	// Untouched appends " AND …": that nobody has written the row since a moment.
 	Untouched(q *change.Query, alias, moment string)
+}
+
+// RowNumberer is met by engines where a row without a key is told by a number that the
+// server may change (Key.Hidden).
+type RowNumberer interface {
+	// MarkNumbers makes a table of ours by which NumbersHold tells later whether the rows
+	// of t still have the numbers that they have now.
+	MarkNumbers(ctx context.Context, tx *Tx, mark string, t *change.Table) error
+	NumbersHold(ctx context.Context, q Querier, mark string, t *change.Table) (bool, error)
+}
+
+// Querier is a pool or a connection.
+type Querier interface {
+	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+}
+
+// RenumberedError is that rows which are told by their numbers have others now.
+type RenumberedError struct{ Table string }
+
+func (e *RenumberedError) Error() string {
+	return fmt.Sprintf("the rows of %s have been given other numbers since the run began, by VACUUM or because the table was made anew, and it has no key by which they could be told: the run can neither go on nor be verified or undone; what it kept stays in the ledger", e.Table)
+}
+
+// NumbersHold asks a database for that; where there is no mark they do. It gives a
+// *RenumberedError if they do not.
+func NumbersHold(ctx context.Context, db DB, q Querier, mark string, t *change.Table) error {
+	n, ok := db.(RowNumberer)
+	if mark == "" || !ok {
+		return nil
+	}
+	holds, err := n.NumbersHold(ctx, q, mark, t)
+	if err != nil {
+		return fmt.Errorf("looking whether the rows of %s still have their numbers: %w", t, err)
+	}
+	if !holds {
+		return &RenumberedError{t.String()}
+	}
+	return nil
 }

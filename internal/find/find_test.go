@@ -12,7 +12,7 @@ import (
 
 var notices = []string{"CREATE TABLE notice (id INTEGER PRIMARY KEY, body text, data text, scan blob)",
 	`INSERT INTO notice VALUES (1, 'see http://charts and http://tides', '{"http://k": "http:\/\/charts"}', x'00687474703a2f2f'), (2, 'HTTP://charts', 'a:1:{i:0;s:9:"http://ab";}', NULL), (3, 'https://charts', 'aHR0cDovL2NoYXJ0cw==', NULL)`,
-	"CREATE TABLE berth (code text PRIMARY KEY, note text)", "INSERT INTO berth VALUES ('http://a', 'plain'), ('b', 'http://b')", "CREATE TABLE loose (note text)", "INSERT INTO loose VALUES ('http://c')"}
+	"CREATE TABLE berth (code text PRIMARY KEY, note text)", "INSERT INTO berth VALUES ('http://a', 'plain'), ('b', 'http://b')", "CREATE TABLE loose (note text, rowid, _rowid_, oid)", "INSERT INTO loose (note) VALUES ('http://c')"}
 
 // TestSearch: where a text is, in which forms, and what is nearly it.
 func TestSearch(t *testing.T) {

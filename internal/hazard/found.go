@@ -34,7 +34,9 @@ func (l look) batched() bool { return l.method != "single" }
 // several reports whether it is more than one statement.
 func (l look) several() bool { return l.batched() || l.c.Split }
 
-func noKey(l look) [][]any { return iff(l.batched() && l.c.Table.Key == nil, l.c.Table) }
+func noKey(l look) [][]any {
+	return iff(l.batched() && l.c.Table.Key == nil, l.c.Table, l.c.D.DeclareKey(l.c.Table))
+}
 
 func keyAssigned(l look) [][]any {
 	if !l.batched() || !l.c.ChangesKey() {

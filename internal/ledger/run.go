@@ -93,6 +93,7 @@ type Step struct {
 	TableSchema string
 	TableName   string
 	KeyColumns  []string
+	Numbered    *change.Table // where rows are told by their own numbers, the table; not recorded
 	SetColumns  []string
 	Method      string
 	KeptTable   string
@@ -208,6 +209,11 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []L
 		undoOf = r.UndoOf
 	}
 	for i, st := range r.Steps {
+		if n, ok := l.db.(engine.RowNumberer); ok && st.Numbered != nil {
+			if err := n.MarkNumbers(ctx, tx, l.Mark(r.ID, st.N), st.Numbered); err != nil {
+				return fmt.Errorf("marking the numbers of rows: %w", err)
+			}
+		}
 		if kept != nil && kept[i].Own != nil {
 			if err := l.makeAll(ctx, tx, r, st, kept[i]); err != nil {
 				return fmt.Errorf("making the kept-values table: %w", err)
@@ -258,6 +264,11 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []L
 		}
 	}
 	return tx.Commit(ctx)
+}
+
+// Mark is the table that tells whether rows still have the numbers by which a step goes.
+func (l *Ledger) Mark(run int64, step int) string {
+	return l.db.LedgerTable("numbers_" + partName(run, step, 0))
 }
 
 // makeAll makes the kept-values tables of a step, its own first: from its numbers the

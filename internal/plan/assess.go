@@ -97,6 +97,9 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 		SetColumns: ch.SetNames(), Matched: -1, ToChange: -1, TableRows: ch.Table.Rows, Status: "pending"}
 	if ch.Table.Key != nil {
 		st.KeyColumns = ch.Table.Key.Names()
+		if ch.Table.Key.Hidden {
+			st.Numbered = ch.Table
+		}
 	} else if opts.Keep && p.Method == "single" {
 		return nil, Refusef("step %q: %s has no key, so kept values could not be put back; add --keep none", ch.Step, ch.Table)
 	}

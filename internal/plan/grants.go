@@ -9,6 +9,7 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/hazard"
+	"jugatum/internal/ledger"
 	"jugatum/internal/sqltext"
 )
 
@@ -67,8 +68,27 @@ func (p *Plan) Lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error)
 	return out, nil
 }
 
-// Undoable refuses an undo whose rows this user may not put back.
-func (p *Plan) Undoable(ctx context.Context) error {
+// numbersHold gives an error if rows of a run are told by numbers that they have no more.
+func (p *Plan) numbersHold(ctx context.Context, l *ledger.Ledger, r *ledger.Run) error {
+	for _, c := range p.Changes {
+		for _, st := range r.Steps {
+			if st.Name != c.Step || c.Table.Key == nil || !c.Table.Key.Hidden {
+				continue
+			}
+			if err := engine.NumbersHold(ctx, p.DB, p.DB.Pool(), l.Mark(r.ID, st.N), c.Table); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Undoable refuses an undo whose rows this user may not put back, or that are not to be
+// found any more.
+func (p *Plan) Undoable(ctx context.Context, l *ledger.Ledger, orig *ledger.Run) error {
+	if err := p.numbersHold(ctx, l, orig); err != nil {
+		return err
+	}
 	for _, c := range p.Changes {
 		m, err := p.missing(ctx, c, true)
 		if err != nil {

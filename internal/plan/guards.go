@@ -2,6 +2,7 @@ package plan
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -46,6 +47,19 @@ func MayWrite(ctx context.Context, db engine.DB, despite []string) error {
 	return Refusef("%s is on for this user, database or server: somebody wants nothing changed here; --despite %s if you may", setting, hazard.ReadOnly)
 }
 
+// renumbered reports whether a run can neither go on nor be taken back.
+func (p *Plan) renumbered(ctx context.Context, l *ledger.Ledger, run int64) (bool, error) {
+	r, err := l.Load(ctx, run)
+	if err != nil {
+		return false, err
+	}
+	var re *engine.RenumberedError
+	if err = p.numbersHold(ctx, l, r); errors.As(err, &re) {
+		return true, nil
+	}
+	return false, err
+}
+
 // Earlier refuses a job of which there is an unfinished run, and one that was done
 // unless it is to be done again.
 func (p *Plan) Earlier(ctx context.Context, l *ledger.Ledger, again bool) error {
@@ -57,6 +71,16 @@ func (p *Plan) Earlier(ctx context.Context, l *ledger.Ledger, again bool) error 
 		switch {
 		case r.UndoneBy != 0:
 		case r.Status != ledger.Done:
+			lost, err := p.renumbered(ctx, l, r.ID)
+			if err != nil {
+				return err
+			}
+			if lost && again {
+				continue
+			}
+			if lost {
+				return Refusef("run %d of this job ended before it was done, and the rows that it has changed cannot be told from others any more, since they were given other numbers; --again does the job for every row that matches now", r.ID)
+			}
 			return Refusef("run %d of this job is unfinished (%s): go on with `jugatum resume %d`, or take it back with `jugatum undo %d`", r.ID, r.Status, r.ID, r.ID)
 		case !again && !p.Job.Once():
 			return Refusef("run %d already did this job here with the same parameters on %s; --again if it is to be done once more", r.ID, r.EndedAt.Local().Format("2006-01-02 15:04"))

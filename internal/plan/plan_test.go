@@ -23,7 +23,7 @@ var harbour = []string{
 	"CREATE TABLE berth (id INTEGER PRIMARY KEY, day_rate integer, note text, twice integer GENERATED ALWAYS AS (day_rate * 2) STORED)", "INSERT INTO berth (id, day_rate)" + numbers,
 	"UPDATE berth SET note = 'see http://charts.example/' || id WHERE id <= 15",
 	"CREATE TABLE tariff (id INTEGER PRIMARY KEY, rate integer)", "INSERT INTO tariff" + numbers,
-	"CREATE TABLE loose (a integer, note text)", "INSERT INTO loose VALUES (1, 'http://x')",
+	"CREATE TABLE loose (a integer, note text, rowid, _rowid_, oid)", "INSERT INTO loose VALUES (1, 'http://x', 1, 1, 1)",
 	"CREATE TABLE plan_of (id INTEGER PRIMARY KEY, scan blob, code text UNIQUE)", "INSERT INTO plan_of VALUES (1, x'00', 'a'), (2, x'01', 'b')",
 }
 

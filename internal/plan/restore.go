@@ -142,15 +142,18 @@ func Prepare(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run)
 	if err := l.Coherent(ctx, orig); err != nil {
 		return nil, nil, err
 	}
-	return p, work, AsUndo(work, orig)
+	return p, work, AsUndo(work, l, orig)
 }
 
 // AsUndo turns the steps of a run into those that take another back.
-func AsUndo(work []*runner.Work, orig *ledger.Run) error {
+func AsUndo(work []*runner.Work, l *ledger.Ledger, orig *ledger.Run) error {
 	for _, w := range work {
 		for _, st := range orig.Steps {
 			if st.Name == w.Step.Name {
 				w.Undo, w.UpTo, w.Rows = true, st.LastKept(), st.Totals.Changed
+				if w.Mark != "" {
+					w.Mark = l.Mark(orig.ID, st.N)
+				}
 				for _, a := range st.Acts {
 					w.Rows += a.Changed
 				}

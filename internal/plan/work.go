@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -31,6 +32,9 @@ func (p *Plan) Work(ctx context.Context, l *ledger.Ledger, r *ledger.Run) ([]*ru
 			c.Acts = nil
 		}
 		w := &runner.Work{Step: st, Change: c, Kept: l.Kept(st, c)}
+		if k := c.Table.Key; k != nil && k.Hidden && len(st.KeyColumns) > 0 {
+			w.Mark = l.Mark(cmp.Or(r.UndoOf, r.ID), st.N)
+		}
 		if err := p.acts(ctx, l, r, w); err != nil {
 			return nil, err
 		}
@@ -81,7 +85,7 @@ func sameKey(step string, t *change.Table, recorded []string, run int64) error {
 	if t.Key != nil {
 		keys = t.Key.Names()
 	}
-	if slices.Equal(keys, recorded) {
+	if slices.Equal(keys, recorded) || len(recorded) == 0 && t.Key != nil && t.Key.Hidden {
 		return nil
 	}
 	now := "none"

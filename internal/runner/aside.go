@@ -61,7 +61,7 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 			return err
 		}
 		defer tx.Rollback()
-		if err := k.Ledger.Fence(ctx, tx, k.Run.ID, w.Step.N, k.lane, rng.Hi); err != nil {
+		if err := k.fence(ctx, tx, w, rng.Hi); err != nil {
 			return err
 		}
 		if err := k.Ledger.SetAside(ctx, tx, k.Run.ID, &ledger.Aside{Step: w.Step.N, Key: key, New: values, Error: cause.Error()}); err != nil {

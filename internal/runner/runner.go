@@ -30,6 +30,7 @@ type Work struct {
 	Step   *ledger.Step
 	Change *change.Change
 	Kept   *change.Kept // nil without kept values
+	Mark   string       // where rows are told by their own numbers: tells whether they still have them
 
 	// Acts are changes of other tables that belong to the step's batches; Compound is how
 	// they are carried out with it, nil for an undo. Unready says why they cannot be.

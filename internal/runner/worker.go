@@ -329,7 +329,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) (err 
 	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, LockWait: tx.Wait, Retries: retries, Pause: k.easing, Why: k.why, Waiters: -1}
 	late := k.flight != nil // then the checkpoint moves after the change
 	if !late {
-		if err := k.Ledger.Fence(ctx, tx, k.Run.ID, w.Step.N, k.lane, rng.Hi); err != nil {
+		if err := k.fence(ctx, tx, w, rng.Hi); err != nil {
 			return err
 		}
 	}
@@ -341,7 +341,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) (err 
 		if err := k.land(ctx, w); err != nil {
 			return err
 		}
-		if err := k.Ledger.Fence(ctx, tx, k.Run.ID, w.Step.N, k.lane, rng.Hi); err != nil {
+		if err := k.fence(ctx, tx, w, rng.Hi); err != nil {
 			return err
 		}
 	}
@@ -388,6 +388,15 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) (err 
 		return err
 	}
 	return k.committed(ctx, w, tx, b)
+}
+
+// fence has the lane end with a batch that reaches up to a key, if everything stands where we
+// think.
+func (k *worker) fence(ctx context.Context, tx *engine.Tx, w *Work, to change.KeyValue) error {
+	if err := k.Ledger.Fence(ctx, tx, k.Run.ID, w.Step.N, k.lane, to); err != nil {
+		return err
+	}
+	return engine.NumbersHold(ctx, k.DB, tx.S.Conn, w.Mark, w.Change.Table)
 }
 
 // committed takes a batch into account.

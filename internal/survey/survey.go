@@ -117,7 +117,9 @@ func look(ctx context.Context, db engine.DB, t *change.Table) (Table, error) {
 		if n > 0 {
 			remark("%d rows have NULL in the key and cannot be reached by batches", n)
 		}
-		if t.Key.Name != "primary key" {
+		if t.Key.Hidden {
+			remark("no key: its rows go by their own numbers, and once a VACUUM has changed those a run can neither go on nor be undone")
+		} else if t.Key.Name != "primary key" {
 			remark("no primary key: walked by the unique index %s", t.Key.Name)
 		}
 	}

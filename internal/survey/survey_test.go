@@ -17,7 +17,7 @@ func TestSurvey(t *testing.T) {
 		"CREATE TABLE visit (id INTEGER PRIMARY KEY, quay_id integer REFERENCES quay (id) ON DELETE CASCADE, a integer, b integer, c integer, d integer, e integer, f integer)",
 		"CREATE INDEX v1 ON visit (a)", "CREATE INDEX v2 ON visit (b)", "CREATE INDEX v3 ON visit (c)", "CREATE INDEX v4 ON visit (d)", "CREATE INDEX v5 ON visit (e)", "CREATE INDEX v6 ON visit (f)",
 		"CREATE TRIGGER noted AFTER UPDATE ON visit BEGIN UPDATE quay SET name = name WHERE id = 1; END",
-		"CREATE TABLE loose (a integer)", "CREATE TABLE unique_only (code text NOT NULL UNIQUE, n integer)",
+		"CREATE TABLE loose (a integer, rowid, _rowid_, oid)", "CREATE TABLE unnamed (a integer)", "CREATE TABLE unique_only (code text NOT NULL UNIQUE, n integer)",
 		"CREATE TABLE holes (k text PRIMARY KEY, n integer)", "INSERT INTO holes VALUES ('a', 1), (NULL, 2), (NULL, 3)",
 		"CREATE VIRTUAL TABLE words USING fts5(body)")
 	look := func() map[string]survey.Table {
@@ -36,7 +36,7 @@ func TestSurvey(t *testing.T) {
 	}
 	tables := look()
 	for name, words := range map[string][]string{
-		"quay": {"a delete here reaches visit"}, "visit": {"triggers fire", "7 indexes", "noted"}, "loose": {"no key"}, "unique_only": {"no primary key: walked by the unique index"}, "holes": {"2 rows have NULL in the key"}, "words": {""},
+		"quay": {"a delete here reaches visit"}, "visit": {"triggers fire", "7 indexes", "noted"}, "loose": {"no key: cannot be walked"}, "unnamed": {"no key: its rows go by their own numbers"}, "unique_only": {"no primary key: walked by the unique index"}, "holes": {"2 rows have NULL in the key"}, "words": {""},
 	} {
 		x, ok := tables[name]
 		all := strings.Join(slices.Concat(x.Remarks, x.Triggers), "\n")

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -159,7 +160,25 @@ func (db *DB) columns(ctx context.Context, t *change.Table, withoutRowid bool) e
 			t.Key.MayNull = t.Key.MayNull || !withoutRowid && !rowid && !c.NotNull
 		}
 	}
-	return db.indexes(ctx, t)
+	if err := db.indexes(ctx, t); err != nil {
+		return err
+	}
+	if t.Key == nil && !withoutRowid {
+		t.Key = numberKey(t)
+	}
+	return nil
+}
+
+// numberKey is the row's own number as a key, by a name of it that no column has; nil if
+// columns have all of them.
+func numberKey(t *change.Table) *change.Key {
+	for _, name := range []string{"rowid", "_rowid_", "oid"} {
+		if !slices.ContainsFunc(t.Columns, func(c *change.Column) bool { return strings.EqualFold(c.Name, name) }) {
+			c := &change.Column{Name: name, Type: "INTEGER", Class: change.Number, NotNull: true}
+			return &change.Key{Name: "row number", Columns: []*change.Column{c}, Integer: true, Hidden: true}
+		}
+	}
+	return nil
 }
 
 func (db *DB) indexes(ctx context.Context, t *change.Table) error {
@@ -249,7 +268,7 @@ func (db *DB) references(ctx context.Context, t *change.Table) error {
 			lastTable, lastID = fk.Table, id
 		}
 		last := &t.ReferredBy[len(t.ReferredBy)-1]
-		if to == "" && t.Key != nil && len(last.Parent) < len(t.Key.Columns) {
+		if to == "" && t.Key != nil && !t.Key.Hidden && len(last.Parent) < len(t.Key.Columns) {
 			to = t.Key.Columns[len(last.Parent)].Name
 		}
 		last.Columns = append(last.Columns, from)

@@ -8,9 +8,10 @@ import (
 
 // What this engine meets of the seam; docs/architecture.md has the table of all.
 var (
-	_ engine.DB      = (*DB)(nil)
-	_ engine.Yielder = (*DB)(nil)
-	_ engine.Marker  = (*DB)(nil)
+	_ engine.RowNumberer = (*DB)(nil)
+	_ engine.DB          = (*DB)(nil)
+	_ engine.Yielder     = (*DB)(nil)
+	_ engine.Marker      = (*DB)(nil)
 )
 
 func init() {

@@ -106,7 +106,7 @@ func (p *parts) make() ([]kind.Part, error) {
 	if len(from.Columns) == 0 { // a server that shows nobody more than they may read
 		return nil, p.Failf("table", "no column of %s can be seen: this user must have SELECT on it", from)
 	}
-	if from.Key == nil {
+	if from.Key == nil || from.Key.Hidden {
 		return nil, p.Failf("table", "%s has no key, by which its rows could be told in the other table", from)
 	}
 	if p.spec.Where != "" {
