@@ -439,6 +439,7 @@ func TestFollowedBack(t *testing.T) {
 // TestCascadesOfSQLite: references are compared by the collation of what they refer to, and
 // not followed where the URL says so.
 func TestCascadesOfSQLite(t *testing.T) {
+	beside(t)
 	d := fresh(t, "sqlite")
 	d.exec("CREATE TABLE quay (code text PRIMARY KEY COLLATE NOCASE NOT NULL, n integer) WITHOUT ROWID", "CREATE TABLE Berth (id integer PRIMARY KEY, quay_code TEXT REFERENCES QUAY (Code) ON DELETE CASCADE)",
 		"CREATE TABLE \"visit log\" (a blob NOT NULL, berth INT REFERENCES berth ON DELETE CASCADE, PRIMARY KEY (a)) WITHOUT ROWID",
@@ -521,6 +522,7 @@ func TestCascadeOfOtherTables(t *testing.T) {
 // TestCascadeOfRowsThatStay: where a trigger keeps a row, those that refer to it do not go
 // for nothing: the batch is rolled back, and the run ends.
 func TestCascadeOfRowsThatStay(t *testing.T) {
+	beside(t)
 	for _, engine := range []string{"sqlite", "postgres"} { // MariaDB has no way to keep a row but an error
 		d := fresh(t, engine)
 		d.within = true

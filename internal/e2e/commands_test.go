@@ -328,6 +328,7 @@ func TestCheckAfterFails(t *testing.T) {
 
 // TestCostIsMeasured holds the log figures against what the server itself says.
 func TestCostIsMeasured(t *testing.T) {
+	beside(t)
 	t.Run("sqlite counts the frames of its own commits", func(t *testing.T) {
 		d := fresh(t, "sqlite")
 		d.killTable()

@@ -176,6 +176,7 @@ func TestUndoOfUnfinishedRun(t *testing.T) {
 // TestServerStopped stops the server without ceremony in the middle of a run
 // and starts it again: the run finds its way back by itself.
 func TestServerStopped(t *testing.T) {
+	beside(t)
 	d := ownServer(t)
 	d.killTable()
 	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--hold", "10ms")
@@ -310,6 +311,7 @@ func connectionsTerminated(t *testing.T, d *database, workers int) {
 
 // TestMariaDBKilled kills the server itself, as a crash would, and starts it again.
 func TestMariaDBKilled(t *testing.T) {
+	beside(t)
 	m, d := ownMariaDB(t, "log-bin=bin", "binlog-format=ROW")
 	d.killTable()
 	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "500", "--workers", "2")

@@ -8,6 +8,7 @@ import (
 // TestRowNumbers: rows of a table without a key go by their own numbers (SQLite), and what
 // gives them others is noticed before anything is done by those.
 func TestRowNumbers(t *testing.T) {
+	beside(t)
 	d := fresh(t, "sqlite")
 	d.within = true
 	fill := func() {

@@ -286,6 +286,7 @@ func TestOwnWaitsAreSeen(t *testing.T) {
 // TestOthersWaitsAreSeen: a session that waits on a batch is seen, with what it
 // waits for, and the run eases off if it may not wait.
 func TestOthersWaitsAreSeen(t *testing.T) {
+	beside(t)
 	for _, e := range []string{"postgres", "mariadb"} {
 		t.Run(e, func(t *testing.T) {
 			t.Parallel()

@@ -10,6 +10,7 @@ import (
 // TestInheritance: PostgreSQL's statement reaches the rows of tables that inherit;
 // each becomes a step of its own, with its own columns kept.
 func TestInheritance(t *testing.T) {
+	beside(t)
 	d := fresh(t, "postgres")
 	d.exec("CREATE TABLE t (id int PRIMARY KEY, v int)", "CREATE TABLE c (extra text, PRIMARY KEY (id)) INHERITS (t)", "INSERT INTO t VALUES (1, 10)", "INSERT INTO c VALUES (1, 1000, 'x'), (2, 5, 'y')")
 	rows := func() []string {
@@ -39,6 +40,7 @@ func TestInheritance(t *testing.T) {
 
 // TestEmptyKeys: no bytes and no text are keys like any other.
 func TestEmptyKeys(t *testing.T) {
+	beside(t)
 	d := fresh(t, "sqlite")
 	for i, values := range []string{"(x'', 1), (x'01', 2), (x'02', 3)", "(x'', 1)", "('', 1), (x'', 2), (x'00', 3)", "('', 1)"} {
 		d.exec("DROP TABLE IF EXISTS t", "CREATE TABLE t (id any PRIMARY KEY, a)", "INSERT INTO t VALUES "+values)
@@ -57,6 +59,7 @@ func TestEmptyKeys(t *testing.T) {
 
 // TestPlainSettings: the job's SQL means what it means in a plain session.
 func TestPlainSettings(t *testing.T) {
+	beside(t)
 	d := fresh(t, "postgres")
 	name := d.one("SELECT current_database()")
 	d.exec("ALTER DATABASE "+name+" SET datestyle = 'SQL, DMY'", "ALTER DATABASE "+name+" SET extra_float_digits = -3", "ALTER DATABASE "+name+" SET bytea_output = 'escape'", "ALTER DATABASE "+name+" SET intervalstyle = 'sql_standard'",
@@ -290,6 +293,7 @@ func TestConstraintsThatCanWait(t *testing.T) {
 
 // TestYearKeys: the years 0000 and 2000 are two keys, by whatever way a batch finds its rows.
 func TestYearKeys(t *testing.T) {
+	beside(t)
 	d := fresh(t, "mariadb")
 	d.within = true
 	for _, where := range []string{"n > 0", "n % 10 = 1"} {
@@ -311,6 +315,7 @@ func TestYearKeys(t *testing.T) {
 // TestOnConflict: a constraint by which SQLite would delete or pass by rows without
 // a word is an error in the batch that meets it, and undo replaces no row either.
 func TestOnConflict(t *testing.T) {
+	beside(t)
 	d := fresh(t, "sqlite")
 	d.within = true
 	for _, rule := range []string{"REPLACE", "IGNORE", "FAIL", "ROLLBACK"} {
@@ -380,6 +385,7 @@ func TestMovedKeysOfSameValues(t *testing.T) {
 
 // TestTriggersOfPartitions: a trigger of one partition is one of the table's.
 func TestTriggersOfPartitions(t *testing.T) {
+	beside(t)
 	d := fresh(t, "postgres")
 	d.within = true
 	d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer) PARTITION BY RANGE (id)", "CREATE TABLE p1 PARTITION OF t FOR VALUES FROM (0) TO (1000)", "CREATE TABLE p2 PARTITION OF t FOR VALUES FROM (1000) TO (2000)",
@@ -417,6 +423,7 @@ func TestTriggersOfPartitions(t *testing.T) {
 // TestVerifyOfOneStatement: one statement may read the table that it changes, and
 // asked again its filter and values answer otherwise, with nothing wrong.
 func TestVerifyOfOneStatement(t *testing.T) {
+	beside(t)
 	for _, engine := range []string{"sqlite", "postgres"} { // MariaDB refuses such a statement
 		d := fresh(t, engine)
 		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer)", "INSERT INTO t SELECT i, i FROM "+d.numbers(8))
