@@ -321,7 +321,7 @@ func TestFind(t *testing.T) {
 	want := ""
 	engines(t, func(t *testing.T, d *database) {
 		d.replaceTable(120)
-		d.exec("CREATE TABLE empty_one (a integer)", "CREATE TABLE \"odd name\" (\"select\" varchar(200))", "INSERT INTO \"odd name\" VALUES ('"+oldLink+"')")
+		d.exec("CREATE TABLE empty_one (a integer)", "CREATE TABLE \"odd name\" (\"select\" varchar(200), rowid integer, _rowid_ integer, oid integer)", "INSERT INTO \"odd name\" (\"select\") VALUES ('"+oldLink+"')")
 		var r struct {
 			Found []struct {
 				Table, Column string

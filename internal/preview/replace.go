@@ -78,177 +78,246 @@ func (t tally) list() []Form {
 // replacement reads the rows that may hold the text, once, and works out what
 // would become of them. near also looks for what is nearly the text.
 func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, near bool, sample int) error {
-	r := &Replacement{Broken: []Broken{}}
-	p.Replacement = r
-	cols := c.Set
-	for i, s := range cols {
+	x, err := p.lookAtTexts(c, near, sample)
+	if err != nil {
+		return err
+	}
+	q := x.query()
+	rows, err := db.JobPool().QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return fmt.Errorf("step %q: %w", c.Step, err)
+	}
+	defer rows.Close()
+	values := make([]sql.RawBytes, x.keys()+len(x.cols))
+	into := make([]any, len(values))
+	for i := range values {
+		into[i] = &values[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		x.row(values)
+	}
+	if err := rows.Err(); err != nil {
+		return fmt.Errorf("step %q: %w", c.Step, err)
+	}
+	x.end()
+	return nil
+}
+
+// texts is a look at the rows of a step that replaces text.
+type texts struct {
+	p       *Step
+	r       *Replacement
+	c       *change.Change
+	cols    []change.Set      // of the columns in which text is replaced
+	near    bool              // what is nearly the text, and the new one, are looked for as well
+	finders []*rewrite.Finder // of what is nearly one of the texts; none where there is a pattern
+
+	forms, nears []tally // of each column
+	tooLong      []int64 // new values that do not fit, of each column
+	spread       spreader
+}
+
+func (p *Step) lookAtTexts(c *change.Change, near bool, sample int) (*texts, error) {
+	p.Replacement = &Replacement{Broken: []Broken{}}
+	x := &texts{p: p, r: p.Replacement, c: c, near: near, spread: spreader{most: sample}}
+	for _, s := range c.Set {
 		if s.Implicit {
-			cols = cols[:i]
 			break
 		}
+		x.cols = append(x.cols, s)
+		x.forms, x.nears = append(x.forms, tally{}), append(x.nears, tally{})
+		x.r.Columns = append(x.r.Columns, ReplacedColumn{Name: s.Column.Name})
 	}
-	var finders []*rewrite.Finder
-	if near && c.Rewrite.Rules.Pattern == "" {
-		for _, pair := range c.Rewrite.Rules.Pairs {
-			f, err := rewrite.NewFinder(pair.Find)
-			if err != nil {
-				return err
-			}
-			f.Ignore(pair.With)
-			finders = append(finders, f)
+	x.tooLong = make([]int64, len(x.cols))
+	if !near || c.Rewrite.Rules.Pattern != "" {
+		return x, nil
+	}
+	for _, pair := range c.Rewrite.Rules.Pairs {
+		f, err := rewrite.NewFinder(pair.Find)
+		if err != nil {
+			return nil, err
 		}
+		f.Ignore(pair.With)
+		x.finders = append(x.finders, f)
 	}
-	q := &change.Query{D: c.D}
-	q.Add("SELECT ")
-	keys := 0
+	return x, nil
+}
+
+// keys is how many columns of a row are its key.
+func (x *texts) keys() int {
+	if x.c.Table.Key == nil {
+		return 0
+	}
+	return len(x.c.Table.Key.Columns)
+}
+
+// query is for the rows that may hold the text, or something near it: keys, then texts.
+func (x *texts) query() *change.Query {
+	c := x.c
+	q := (&change.Query{D: c.D}).Add("SELECT ")
 	if c.Table.Key != nil {
 		for _, k := range c.Table.Key.Columns {
 			q.Add(engine.KeyOut(c.D, c.Ref, k), ", ")
-			keys++
 		}
 	}
-	for i, s := range cols {
+	for i, s := range x.cols {
 		if i > 0 {
 			q.Add(", ")
 		}
 		q.AsText(c.Ref, s.Column)
 	}
 	q.Add(" FROM ", c.TargetSQL(), " WHERE (").Fragment(c.Where, c.Params).Add(")")
-	for _, f := range finders {
-		for _, s := range cols {
-			if a := f.Anchor(); a != "" {
-				q.Add(" OR ").Contains(c.Ref, s.Column, a, true)
-			}
+	or := func(text string, fold bool) {
+		for _, s := range x.cols {
+			q.Add(" OR ").Contains(c.Ref, s.Column, text, fold)
+		}
+	}
+	for _, f := range x.finders {
+		if a := f.Anchor(); a != "" {
+			or(a, true)
 		}
 	}
 	for _, pair := range c.Rewrite.Rules.Pairs {
-		if near && pair.With != "" && utf8.ValidString(pair.With) {
-			for _, s := range cols {
-				q.Add(" OR ").Contains(c.Ref, s.Column, pair.With, false)
-			}
+		if x.near && pair.With != "" && utf8.ValidString(pair.With) {
+			or(pair.With, false)
 		}
 	}
-	rows, err := db.JobPool().QueryContext(ctx, q.String(), q.Args...)
+	return q
+}
+
+// row looks at one row.
+func (x *texts) row(values []sql.RawBytes) {
+	keys := make([]string, x.keys())
+	for i := range keys {
+		keys[i] = string(values[i])
+	}
+	row := Row{Key: strings.Join(keys, ", "), Named: []*string{}}
+	damaged, fresh := false, false
+	for i, v := range values[len(keys):] {
+		if v == nil {
+			continue
+		}
+		cell, first, err := x.value(i, row.Key, []byte(v))
+		damaged, fresh = damaged || err != nil, fresh || first
+		if cell != nil {
+			row.Changes = append(row.Changes, *cell)
+		}
+	}
+	switch {
+	case damaged:
+		x.r.Damaged++
+		x.p.Matched++
+	case len(row.Changes) > 0:
+		x.p.Matched++
+		x.p.Changes++
+		x.spread.add(row, fresh)
+	}
+}
+
+// value looks at the value of one column: what it would become, nil if it stays; and
+// whether it holds a form that no value before it held. An error is that it looks
+// structured and is not valid.
+func (x *texts) value(i int, key string, v []byte) (cell *Cell, first bool, err error) {
+	x.before(i, v)
+	res, err := x.c.Rewrite.Look(v)
 	if err != nil {
-		return fmt.Errorf("step %q: %w", c.Step, err)
+		x.left(i, v, v)
+		x.broken(key, i, err.Error())
+		return nil, false, err
 	}
-	defer rows.Close()
-	forms, nears := make([]tally, len(cols)), make([]tally, len(cols))
-	r.Columns = make([]ReplacedColumn, len(cols))
-	tooLong := make([]int64, len(cols))
-	for i, s := range cols {
-		forms[i], nears[i] = tally{}, tally{}
-		r.Columns[i].Name = s.Column.Name
+	after := v
+	if len(res.Edits) > 0 {
+		after = rewrite.Apply(v, res.Edits)
 	}
-	values := make([]sql.RawBytes, keys+len(cols))
-	into := make([]any, len(values))
-	for i := range values {
-		into[i] = &values[i]
+	x.left(i, v, after) // what is nearly the text and is not replaced stands in the new value as well
+	x.slashes(v, res.Edits)
+	if bytes.Equal(after, v) {
+		return nil, false, nil
 	}
-	spread := spreader{most: sample}
-	for rows.Next() {
-		if err := rows.Scan(into...); err != nil {
-			return err
-		}
-		key := ""
-		for i, k := range values[:keys] {
-			if i > 0 {
-				key += ", "
-			}
-			key += string(k)
-		}
-		row := Row{Key: key, Named: []*string{}}
-		damaged, fresh := false, false
-		for i := range cols {
-			v := []byte(values[keys+i])
-			if values[keys+i] == nil {
-				continue
-			}
-			for _, pair := range c.Rewrite.Rules.Pairs {
-				if near && pair.With != "" {
-					n := int64(strings.Count(string(v), pair.With))
-					r.Already += n
-					r.Columns[i].Already += n
-				}
-			}
-			res, err := c.Rewrite.Look(v)
-			stays := v // what is nearly the text and is not replaced stands in the new value as well
-			if err == nil && len(res.Edits) > 0 {
-				stays = rewrite.Apply(v, res.Edits)
-			}
-			for _, f := range finders {
-				for _, h := range f.Find(v) {
-					if h.Replaced() && h.Kind != "" {
-						r.Within++
-					}
-				}
-				for _, h := range f.Find(stays) {
-					if !h.Replaced() {
-						nears[i][[2]string{h.Place.String(), h.Kind}]++
-					}
-				}
-			}
-			if err != nil {
-				damaged = true
-				if len(r.Broken) < brokenShown {
-					r.Broken = append(r.Broken, Broken{key, cols[i].Column.Name, err.Error()})
-				}
-				continue
-			}
-			if len(res.Edits) == 0 {
-				continue
-			}
-			for _, e := range res.Edits {
-				if bytes.HasSuffix(e.New, []byte("/")) && bytes.HasPrefix(bytes.TrimPrefix(v[e.End:], []byte(`\`)), []byte("/")) && !bytes.HasSuffix(v[e.Start:e.End], []byte("/")) {
-					r.Slashes++
-				}
-			}
-			after := rewrite.Apply(v, res.Edits)
-			if string(after) == string(v) {
-				continue
-			}
-			r.Columns[i].Rows++
-			var in []string
-			for _, place := range res.Places {
-				r.Columns[i].Hits++
-				form := [2]string{place.String(), ""}
-				fresh = fresh || forms[i][form] == 0
-				forms[i][form]++
-				if !slices.Contains(in, form[0]) {
-					in = append(in, form[0])
-				}
-			}
-			if w := cols[i].Column.Length; w > 0 && utf8.RuneCount(after) > w {
-				tooLong[i]++
-				if len(r.Broken) < brokenShown {
-					r.Broken = append(r.Broken, Broken{key, cols[i].Column.Name, fmt.Sprintf("the new value has %d characters, %s takes %d", utf8.RuneCount(after), cols[i].Column.Type, w)})
-				}
-			}
-			a, b := string(v), string(after)
-			row.Changes = append(row.Changes, Cell{cols[i].Column.Name, &a, &b, in})
-		}
-		switch {
-		case damaged:
-			r.Damaged++
-			p.Matched++
-		case len(row.Changes) > 0:
-			p.Matched++
-			p.Changes++
-			spread.add(row, fresh)
+	col := &x.r.Columns[i]
+	col.Rows++
+	var in []string
+	for _, place := range res.Places {
+		col.Hits++
+		form := [2]string{place.String(), ""}
+		first = first || x.forms[i][form] == 0
+		x.forms[i][form]++
+		if !slices.Contains(in, form[0]) {
+			in = append(in, form[0])
 		}
 	}
-	if err := rows.Err(); err != nil {
-		return fmt.Errorf("step %q: %w", c.Step, err)
-	}
-	p.Sample = spread.rows()
-	for i := range cols {
-		r.Columns[i].Forms, r.Columns[i].Near = forms[i].list(), nears[i].list()
-		if tooLong[i] > 0 {
-			p.found(hazard.Found(c.Step, hazard.DoesNotFit, tooLong[i], c.Table, cols[i].Column.Name, cols[i].Column.Type), true)
+	x.fits(i, key, after)
+	a, b := string(v), string(after)
+	return &Cell{col.Name, &a, &b, in}, first, nil
+}
+
+// before counts where the new text stands already.
+func (x *texts) before(i int, v []byte) {
+	for _, pair := range x.c.Rewrite.Rules.Pairs {
+		if x.near && pair.With != "" {
+			n := int64(bytes.Count(v, []byte(pair.With)))
+			x.r.Already += n
+			x.r.Columns[i].Already += n
 		}
 	}
-	p.replaceHazards(c, finders != nil)
-	return nil
+}
+
+// left counts what is replaced within longer words, and what is nearly the text and stays.
+func (x *texts) left(i int, v, after []byte) {
+	for _, f := range x.finders {
+		for _, h := range f.Find(v) {
+			if h.Replaced() && h.Kind != "" {
+				x.r.Within++
+			}
+		}
+		for _, h := range f.Find(after) {
+			if !h.Replaced() {
+				x.nears[i][[2]string{h.Place.String(), h.Kind}]++
+			}
+		}
+	}
+}
+
+// slashes counts new texts that end in a slash before one that stands there already.
+func (x *texts) slashes(v []byte, edits []rewrite.Edit) {
+	slash := []byte("/")
+	for _, e := range edits {
+		next := bytes.TrimPrefix(v[e.End:], []byte(`\`))
+		if bytes.HasSuffix(e.New, slash) && bytes.HasPrefix(next, slash) && !bytes.HasSuffix(v[e.Start:e.End], slash) {
+			x.r.Slashes++
+		}
+	}
+}
+
+// fits counts a new value that is too long for its column.
+func (x *texts) fits(i int, key string, after []byte) {
+	col := x.cols[i].Column
+	if n := utf8.RuneCount(after); col.Length > 0 && n > col.Length {
+		x.tooLong[i]++
+		x.broken(key, i, fmt.Sprintf("the new value has %d characters, %s takes %d", n, col.Type, col.Length))
+	}
+}
+
+// broken lists the first values that cannot be replaced in.
+func (x *texts) broken(key string, i int, why string) {
+	if len(x.r.Broken) < brokenShown {
+		x.r.Broken = append(x.r.Broken, Broken{key, x.cols[i].Column.Name, why})
+	}
+}
+
+// end tells what was counted.
+func (x *texts) end() {
+	x.p.Sample = x.spread.rows()
+	for i, s := range x.cols {
+		x.r.Columns[i].Forms, x.r.Columns[i].Near = x.forms[i].list(), x.nears[i].list()
+		if n := x.tooLong[i]; n > 0 {
+			x.p.found(hazard.Found(x.c.Step, hazard.DoesNotFit, n, x.c.Table, s.Column.Name, s.Column.Type), true)
+		}
+	}
+	x.p.replaceHazards(x.c, x.finders != nil)
 }
 
 // spreader picks rows spread over all that come, without knowing how many that
