@@ -98,73 +98,112 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 	if c.Table.Key == nil {
 		return Effect{}, fmt.Errorf("%s: text cannot be replaced without a key", c.Table)
 	}
-	sum := Effect{Scanned: -1, Kept: base, Log: NoLog}
-	if _, counts := db.(ReadCounter); !counts && r.Hi != nil && !db.Dialect().Forms().CountedRanges { // where ranges are counted beforehand
-		q := &change.Query{D: c.D}
-		q.Add("SELECT count(*) FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE 1 = 1").Range("jugatum_t", c.Table.Key, r)
-		if err := tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&sum.Scanned); err != nil {
-			return sum, err
+	b := rewriting{db: db, tx: tx, c: c, kept: kept, r: r}
+	if writer, ok := db.(RowWriter); ok {
+		direct, err := writer.WritesRows(ctx, tx, c, kept)
+		if err != nil {
+			return Effect{}, err
+		}
+		if direct {
+			b.writer = writer
 		}
 	}
-	writer, direct := db.(RowWriter)
-	if direct {
-		var err error
-		if direct, err = writer.WritesRows(ctx, tx, c, kept); err != nil {
+	return b.carryOut(ctx, base)
+}
+
+// rewriting is a batch whose new values we compute.
+type rewriting struct {
+	db     DB
+	tx     *Tx
+	c      *change.Change
+	kept   *change.Kept
+	r      change.Range
+	writer RowWriter // writes the rows as they are; nil where they are loaded, and the change joins them
+}
+
+// carryOut goes through the range in stretches of what memory may hold.
+func (b *rewriting) carryOut(ctx context.Context, base int64) (sum Effect, err error) {
+	sum = Effect{Scanned: -1, Kept: base, Log: NoLog}
+	if sum.Scanned, err = b.count(ctx); err != nil {
+		return sum, err
+	}
+	for part := b.r; ; {
+		x, scanned, err := b.read(ctx, part)
+		if err != nil {
 			return sum, err
 		}
-	}
-	for part := r; ; {
-		guarded := db.Guarded(tx, c)
-		var x readings
-		var scanned int64
-		var err error
-		if o := tx.outlook; o != nil && o.r.Same(part) && (direct || !o.old) {
-			x, scanned = o.read, o.scanned
-		} else {
-			x, scanned, err = countRows(ctx, db, tx, func() (readings, error) {
-				return readRows(ctx, db, tx.S.Conn, c, part, reading{lock: !guarded || tx.S.LockFirst > 0, old: direct})
-			})
-			if err != nil {
-				return sum, err
-			}
-		}
-		tx.outlook = nil
 		if scanned >= 0 {
 			sum.Scanned = max(sum.Scanned, 0) + scanned
 		}
 		sum.Matched += x.matched
 		sum.Refused = append(sum.Refused, x.refused...)
 		if len(x.rows) > 0 {
-			done, e := false, Effect{}
-			if direct {
-				done, e, err = writer.WriteRows(ctx, tx, c, kept, part.Lo, x.rows, sum.Kept)
-			}
-			if err == nil && !done {
-				var derived *change.Change
-				if derived, err = db.Load(ctx, tx, c, x.rows); err == nil {
-					e, err = db.Batch(ctx, tx, derived, kept, change.Range{Lo: r.Lo, Hi: r.Hi, At: r.At}, sum.Kept)
-				}
-			}
+			e, err := b.write(ctx, part.Lo, x.rows, sum.Kept)
 			if err != nil {
 				return sum, err
-			}
-			if e.Changed < int64(len(x.rows)) && guarded && tx.S.LockFirst == 0 {
-				tx.S.LockFirst = lockFirstFor
-				return sum, errStale
-			}
-			if e.Changed != int64(len(x.rows)) {
-				return sum, fmt.Errorf("%s: %d rows were to be changed, %d were: a trigger or a policy interferes", c.Table, len(x.rows), e.Changed)
 			}
 			sum.Changed += e.Changed
 			sum.Kept = e.Kept
 			sum.AddLog(e.Log)
 		}
 		if x.last == nil {
-			tx.S.LockFirst = max(tx.S.LockFirst-1, 0)
+			b.tx.S.LockFirst = max(b.tx.S.LockFirst-1, 0)
 			return sum, nil
 		}
 		part.Lo = x.last
 	}
+}
+
+// count is how many rows the range has, -1 where reading them tells, or they were counted
+// before the batch.
+func (b *rewriting) count(ctx context.Context) (n int64, err error) {
+	if _, counts := b.db.(ReadCounter); counts || b.r.Hi == nil || b.c.D.Forms().CountedRanges {
+		return -1, nil
+	}
+	q := &change.Query{D: b.c.D}
+	q.Add("SELECT count(*) FROM ", b.c.Table.SQL(b.c.D), " AS jugatum_t WHERE 1 = 1").Range("jugatum_t", b.c.Table.Key, b.r)
+	err = b.tx.S.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&n)
+	return n, err
+}
+
+// read gives the rows of a stretch, those that were read ahead if it is the one; with their
+// old values where they are written as they are.
+func (b *rewriting) read(ctx context.Context, part change.Range) (readings, int64, error) {
+	direct := b.writer != nil
+	o := b.tx.outlook
+	b.tx.outlook = nil
+	if o != nil && o.r.Same(part) && (direct || !o.old) {
+		return o.read, o.scanned, nil
+	}
+	lock := !b.db.Guarded(b.tx, b.c) || b.tx.S.LockFirst > 0
+	return countRows(ctx, b.db, b.tx, func() (readings, error) {
+		return readRows(ctx, b.db, b.tx.S.Conn, b.c, part, reading{lock: lock, old: direct})
+	})
+}
+
+// write changes rows, all of which lie after a key.
+func (b *rewriting) write(ctx context.Context, after change.KeyValue, rows []Rewritten, base int64) (e Effect, err error) {
+	guarded := b.db.Guarded(b.tx, b.c)
+	done := false
+	if b.writer != nil {
+		done, e, err = b.writer.WriteRows(ctx, b.tx, b.c, b.kept, after, rows, base)
+	}
+	if err == nil && !done {
+		var derived *change.Change
+		if derived, err = b.db.Load(ctx, b.tx, b.c, rows); err == nil {
+			e, err = b.db.Batch(ctx, b.tx, derived, b.kept, change.Range{Lo: b.r.Lo, Hi: b.r.Hi, At: b.r.At}, base)
+		}
+	}
+	switch {
+	case err != nil:
+		return e, err
+	case e.Changed < int64(len(rows)) && guarded && b.tx.S.LockFirst == 0:
+		b.tx.S.LockFirst = lockFirstFor
+		return e, errStale
+	case e.Changed != int64(len(rows)):
+		return e, fmt.Errorf("%s: %d rows were to be changed, %d were: a trigger or a policy interferes", b.c.Table, len(rows), e.Changed)
+	}
+	return e, nil
 }
 
 // readings are the rows of a stretch.
@@ -186,93 +225,117 @@ type querier interface {
 // readRows reads rows in key order and works out their new values, until there
 // is enough in memory.
 func readRows(ctx context.Context, db DB, from querier, c *change.Change, r change.Range, how reading) (readings, error) {
-	var x readings
-	q := &change.Query{D: c.D}
-	q.Add("SELECT ")
-	for _, k := range c.Table.Key.Columns {
-		q.Add(KeyOut(c.D, c.Ref, k), ", ")
-	}
-	at := &change.Query{D: c.D}
-	if db.Locate(at, c); at.String() != "" {
-		q.Add(at.String(), ", ")
-	}
-	cols := assigned(c)
-	for i, s := range cols {
-		if i > 0 {
-			q.Add(", ")
-		}
-		q.AsText(c.Ref, s.Column)
-	}
-	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
-	if how.lock {
-		q.Add(c.D.ForUpdate(c.Ref))
-	}
+	x := rowReader{c: c, cols: assigned(c), how: how, walk: NewWalk(db, c.Table)}
+	q, placed := x.query(db, r)
 	rows, err := from.QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
-		return x, err
+		return x.readings, err
 	}
 	defer rows.Close()
-	w := NewWalk(db, c.Table)
 	var place string
-	values := make([]sql.RawBytes, len(cols))
-	held := 0
-	for rows.Next() {
+	values := make([]sql.RawBytes, len(x.cols))
+	for x.last == nil && rows.Next() {
 		key := make(change.KeyValue, len(c.Table.Key.Columns))
 		var into []any
 		for i := range key {
 			into = append(into, &key[i])
 		}
-		if at.String() != "" {
+		if placed {
 			into = append(into, &place)
 		}
 		for i := range values {
 			into = append(into, &values[i])
 		}
 		if err := rows.Scan(into...); err != nil {
-			return x, err
+			return x.readings, err
 		}
-		w.text(key)
-		row := Rewritten{Key: key, At: place, New: make([]*string, len(c.Set))}
-		n := 0
-		for i, v := range values {
-			if v == nil {
-				continue
-			}
-			out, err := c.Rewrite.Replace(v)
-			if err != nil {
-				x.refused = append(x.refused, &RefusedRow{key, cols[i].Column.Name, err})
-				n = 0
-				x.matched++
-				break
-			}
-			if string(out) != string(v) {
-				s := string(out)
-				row.New[i] = &s
-				held += len(s)
-				n++
-			}
+		x.walk.text(key)
+		x.row(key, place, values)
+	}
+	return x.readings, rows.Err()
+}
+
+// rowReader works out the new values of rows as they come.
+type rowReader struct {
+	readings
+	c    *change.Change
+	cols []change.Set // that are ours to compute
+	how  reading
+	walk *Walk
+	held int // bytes in memory
+}
+
+// query is for the rows of a range: keys, where a row stands if the engine has a place for
+// that, and the texts.
+func (x *rowReader) query(db DB, r change.Range) (q *change.Query, placed bool) {
+	c := x.c
+	q = (&change.Query{D: c.D}).Add("SELECT ")
+	for _, k := range c.Table.Key.Columns {
+		q.Add(KeyOut(c.D, c.Ref, k), ", ")
+	}
+	at := &change.Query{D: c.D}
+	if db.Locate(at, c); at.String() != "" {
+		placed = true
+		q.Add(at.String(), ", ")
+	}
+	for i, s := range x.cols {
+		if i > 0 {
+			q.Add(", ")
 		}
-		if n > 0 {
+		q.AsText(c.Ref, s.Column)
+	}
+	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
+	if x.how.lock {
+		q.Add(c.D.ForUpdate(c.Ref))
+	}
+	return q, placed
+}
+
+// rowRoom is about what a row takes in memory besides its values, in bytes.
+const rowRoom = 200
+
+// row takes up one row, unless it stays as it is.
+func (x *rowReader) row(key change.KeyValue, place string, values []sql.RawBytes) {
+	row := Rewritten{Key: key, At: place, New: make([]*string, len(x.c.Set))}
+	changes := false
+	for i, v := range values {
+		if v == nil {
+			continue
+		}
+		out, err := x.c.Rewrite.Replace(v)
+		if err != nil {
+			x.refused = append(x.refused, &RefusedRow{key, x.cols[i].Column.Name, err})
 			x.matched++
-			if how.old {
-				row.Old = make([]*string, len(values))
-				for i, v := range values {
-					if v != nil {
-						s := string(v)
-						row.Old[i] = &s
-						held += len(s)
-					}
-				}
-			}
-			x.rows = append(x.rows, row)
-			held += 200
+			return
 		}
-		if held > atOnce {
-			x.last = key
-			break
+		if string(out) != string(v) {
+			row.New[i] = x.hold(out)
+			changes = true
 		}
 	}
-	return x, rows.Err()
+	if changes {
+		x.matched++
+		if x.how.old {
+			row.Old = make([]*string, len(values))
+			for i, v := range values {
+				if v != nil {
+					row.Old[i] = x.hold(v)
+				}
+			}
+		}
+		x.rows = append(x.rows, row)
+		x.held += rowRoom
+	}
+	if x.held > atOnce {
+		x.last = key
+	}
+}
+
+// hold keeps a value in memory.
+func (x *rowReader) hold(v []byte) *string {
+	s := string(v)
+	x.held += len(s)
+	return &s
 }
 
 // assigned lists the assignments that are ours to compute: they come first.

@@ -66,10 +66,11 @@ func TestKeys(t *testing.T) {
 		"CREATE TABLE without (a TEXT, b INT, PRIMARY KEY (b, a)) WITHOUT ROWID",
 		"CREATE TABLE uniq (a INT, b INT NOT NULL, c INT NOT NULL)", "CREATE UNIQUE INDEX u1 ON uniq (a)", "CREATE UNIQUE INDEX u2 ON uniq (b) WHERE c > 0", "CREATE UNIQUE INDEX u3 ON uniq (c, b)",
 		"CREATE TABLE none (a INT NOT NULL)", "CREATE INDEX i ON none (a)",
-		"CREATE TABLE expr (a INT NOT NULL)", "CREATE UNIQUE INDEX e ON expr (a + 1)")
+		"CREATE TABLE expr (a INT NOT NULL, RowID)", "CREATE UNIQUE INDEX e ON expr (a + 1)",
+		"CREATE TABLE all_taken (rowid, oid, _ROWID_)")
 	for name, want := range map[string]string{
 		"rowid": "primary key (id) integer", "loose": "primary key (k) may be NULL", "firm": "primary key (k)", "without": "primary key (b, a)",
-		"uniq": "u3 (c, b)", "none": "", "expr": "", "ROWID": "primary key (id) integer",
+		"uniq": "u3 (c, b)", "none": "row number (rowid) integer", "expr": "row number (_rowid_) integer", "all_taken": "", "ROWID": "primary key (id) integer",
 	} {
 		table, err := db.Table(context.Background(), "", name)
 		if err != nil {
