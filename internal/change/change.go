@@ -11,6 +11,7 @@ import (
 // Spec is a step as its author wrote it. Either SQL is set, or Table and the rest.
 type Spec struct {
 	Name   string
+	Of     int `json:"-"` // the step of the job that it comes from, by its place there
 	SQL    string
 	Table  string
 	Where  string
@@ -84,6 +85,7 @@ type Named struct {
 // Change is the one form of a step.
 type Change struct {
 	Step      string
+	Of        int // the step of the job that it comes from, by its place there: several changes may come from one
 	D         Dialect
 	Verb      sqltext.Verb
 	Table     *Table

@@ -162,7 +162,7 @@ func (a *app) writeJob(ctx context.Context, db engine.DB, path string, r *find.R
 		if err != nil {
 			return p.Fault(err)
 		}
-		step := &d.Steps[j.Of(ch.Step)]
+		step := &d.Steps[ch.Of]
 		step.Expect, step.Counted = step.Expect+look.Changes, true
 		if look.Replacement != nil {
 			step.Damaged += look.Replacement.Damaged

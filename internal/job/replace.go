@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"strconv"
 	"strings"
 
 	"jugatum/internal/change"
@@ -72,8 +73,8 @@ func readReplace(f fileStep) (rep *change.Replace, key string, err error) {
 	return rep, "", nil
 }
 
-// Of gives the index of the step that a run's step comes from: a step that
-// reaches several tables becomes one step a table, "NAME: TABLE". -1 if there is none.
+// Of gives the index of the step that a run's step comes from, by the name that was
+// recorded: NAME, or "NAME: PART" where it became several. -1 if there is none.
 func (j *Job) Of(name string) int {
 	of, longest := -1, -1
 	for i, s := range j.Steps {
@@ -85,4 +86,17 @@ func (j *Job) Of(name string) int {
 		}
 	}
 	return of
+}
+
+// Apart refuses names of steps of which one is like that of a part of another: a run's
+// record tells its steps by their names.
+func (j *Job) Apart() error {
+	for i, a := range j.Steps {
+		for k, b := range j.Steps {
+			if i != k && strings.HasPrefix(b.Name, a.Name+": ") {
+				return &Error{File: j.Source.Name, Place: j.places["step."+strconv.Itoa(k)+".name"], Msg: fmt.Sprintf("steps are called %q and %q, but what follows a colon is the name of a part of a step; give one of them another name", a.Name, b.Name)}
+			}
+		}
+	}
+	return nil
 }

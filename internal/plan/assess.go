@@ -61,7 +61,7 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 		for _, a := range x.Step.Acts {
 			total += max(a.ToChange, 0)
 		}
-		if counts[i] < 0 && p.Job.Steps[p.Job.Of(ch.Step)].Expect != nil { // which must be counted all the same
+		if counts[i] < 0 && p.Job.Steps[ch.Of].Expect != nil { // which must be counted all the same
 			if _, counts[i], err = preview.Count(ctx, p.DB, ch); err != nil {
 				return nil, 0, p.Fault(err)
 			}

@@ -21,7 +21,7 @@ func (p *Plan) Filled(ctx context.Context) (out []*preview.Fill, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if p.Job.Steps[p.Job.Of(c.Step)].Kind.(*fill.Step).Advise {
+		if p.Job.Steps[c.Of].Kind.(*fill.Step).Advise {
 			if err := f.Advise(ctx, p.DB, c); err != nil {
 				return nil, err
 			}

@@ -97,7 +97,7 @@ func (p *Plan) Expectations(counts []int64) error {
 	for i := range p.Job.Steps {
 		sum, depends := int64(0), false
 		for n, c := range p.Changes {
-			if p.Job.Of(c.Step) != i {
+			if c.Of != i {
 				continue
 			}
 			sum += max(counts[n], 0)
@@ -110,7 +110,7 @@ func (p *Plan) Expectations(counts []int64) error {
 			}
 		}
 		for _, c := range p.Changes {
-			if p.Job.Of(c.Step) == i {
+			if c.Of == i {
 				touched[strings.ToLower(c.Table.Name)] = true
 				if c.Into != nil {
 					touched[strings.ToLower(c.Into.Table.Name)] = true
@@ -134,7 +134,7 @@ func expected(j *job.Job, step int, rows int64) error {
 func (p *Plan) part(step, which int) *change.Change {
 	var list []*change.Change
 	for _, c := range p.Changes {
-		if p.Job.Of(c.Step) == step {
+		if c.Of == step {
 			list = append(list, c)
 		}
 	}
@@ -156,14 +156,14 @@ func (p *Plan) Guard(r *runner.Runner) {
 
 // before asks what the job wants to hold before a step.
 func (p *Plan) before(ctx context.Context, w *runner.Work) error {
-	i := p.Job.Of(w.Step.Name)
+	i := w.Change.Of
 	if w.Change.Whole() != p.part(i, 0) {
 		return nil // asked before the first table of the step
 	}
 	if p.Job.Steps[i].Expect != nil && i > 0 { // the first step's was asked before the run
 		n := int64(0)
 		for _, c := range p.Changes {
-			if p.Job.Of(c.Step) != i {
+			if c.Of != i {
 				continue
 			}
 			_, one, err := preview.Count(ctx, p.DB, c)
@@ -192,14 +192,14 @@ func (p *Plan) checksBefore(ctx context.Context, step int) error {
 // after asks what the job wants to hold after a step; all are the run's steps, of
 // which one of the job may have become several.
 func (p *Plan) after(ctx context.Context, w *runner.Work, all []*runner.Work) error {
-	i := p.Job.Of(w.Step.Name)
+	i := w.Change.Of
 	if w.Change.Whole() != p.part(i, -1) {
 		return nil // asked after the last table of the step
 	}
 	if e := p.Job.Steps[i].Expect; e != nil {
 		n := int64(0)
 		for _, x := range all {
-			if p.Job.Of(x.Step.Name) == i {
+			if x.Change.Of == i {
 				n += x.Step.Totals.Changed
 			}
 		}

@@ -38,6 +38,9 @@ func New(ctx context.Context, db engine.DB, j *job.Job, values map[string]change
 	if err := CheckMethod(method); err != nil {
 		return nil, err
 	}
+	if err := j.Apart(); err != nil {
+		return nil, err
+	}
 	p := &Plan{DB: db, Job: j, Values: maps.Clone(values), Digest: j.Digest(db.Dialect(), values), Written: j.WrittenDigest(values), Method: method}
 	if p.Values == nil {
 		p.Values = map[string]change.Value{}
@@ -61,6 +64,7 @@ func (p *Plan) build(ctx context.Context) error {
 		return t, err
 	}
 	for i, s := range p.Job.Steps {
+		s.Spec.Of = i
 		for _, c := range s.Checks {
 			if err := sqltext.Query(p.DB.Dialect(), c.SQL); err != nil {
 				return p.Job.At(&change.FieldError{Step: s.Name, Field: "check", Err: err})

@@ -39,6 +39,7 @@ func TestRefused(t *testing.T) {
 		{name: "no such table", job: "UPDATE bert SET day_rate = 1", words: "bert"},
 		{name: "no such column", job: "UPDATE berth SET rate = 1", words: "rate"},
 		{name: "a fault at its place", job: "[[step]]\nname = \"s\"\ntable = \"berth\"\nwhere = \"idd > 5\"\nset = { day_rate = \"1\" }\n", words: "job.toml:3:1"},
+		{name: "names like those of parts", job: "[[step]]\nname = \"a\"\ntable = \"berth\"\nset = { day_rate = \"1\" }\n[[step]]\nname = \"a: berth\"\ntable = \"berth\"\nset = { day_rate = \"2\" }\n", words: "the name of a part of a step"},
 		{name: "a method that there is not", job: "UPDATE berth SET day_rate = 1 WHERE id = 1", method: "hop", words: "there is sweep, roster and single"},
 		{name: "no key to put values back by", job: "UPDATE loose SET a = 2 WHERE a = 1", method: "single", words: "has no key, so kept values could not be put back"},
 		{name: "no key to walk by", job: "UPDATE loose SET a = 2 WHERE a = 1", opts: func(o *ledger.Options) { o.Keep = false }, words: "refused because of no-key"},

@@ -92,6 +92,7 @@ func (p *Plan) replace(ctx context.Context, step int) error {
 		if err != nil {
 			return fail("replace", err)
 		}
+		c.Of = step
 		if c.Rewrite != nil && x.t.Key == nil {
 			return fail("in", fmt.Errorf("%s has no key by which its rows could be changed one by one; leave it out, or, for plain text alone, add structured = false", x.t))
 		}
@@ -149,7 +150,7 @@ func (p *Plan) Replaced() (out []find.Replaced) {
 			seen[pair.Find] = true
 			x := find.Replaced{Text: pair.Find, With: pair.With, Columns: map[string]bool{}}
 			for _, c := range p.Changes {
-				if replaces(p.Job.Steps[p.Job.Of(c.Step)], pair.Find) { // several steps may replace the same text
+				if replaces(p.Job.Steps[c.Of], pair.Find) { // several steps may replace the same text
 					for _, set := range c.Set {
 						x.Columns[find.Place(p.DB, c.Table, set.Column.Name)] = true
 					}

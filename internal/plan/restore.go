@@ -52,6 +52,9 @@ func (p *Plan) fromRecord(ctx context.Context, r *ledger.Run) error {
 			return fmt.Errorf("step %q of run %d: %w", st.Name, r.ID, err)
 		}
 		c := p.recorded(st.Name, st.Verb, t, st.SetColumns, r.Params)
+		if c.Of = p.Job.Of(st.Name); c.Of < 0 {
+			return Refusef("run %d has a step %q that its job does not have: the ledger was changed by hand", r.ID, st.Name)
+		}
 		if st.Verb == "move" || st.Verb == "copy" {
 			if c.Into, err = p.intoOf(ctx, st, t); err != nil {
 				return err

@@ -59,7 +59,7 @@ func (p *Plan) sources(l *ledger.Ledger, r *ledger.Run, work []*runner.Work) err
 		if !c.Stages() {
 			continue
 		}
-		of := p.Job.Of(c.Step)
+		of := c.Of
 		if tables[of] == "" {
 			q, err := change.Source(c)
 			if err != nil {
@@ -72,7 +72,7 @@ func (p *Plan) sources(l *ledger.Ledger, r *ledger.Run, work []*runner.Work) err
 		if w.Change, err = c.Staged(tables[of]); err != nil {
 			return err
 		}
-		if i+1 == len(work) || p.Job.Of(work[i+1].Change.Step) != of {
+		if i+1 == len(work) || work[i+1].Change.Of != of {
 			w.Unstage = tables[of]
 		}
 	}

@@ -79,22 +79,17 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 		} else if err := s.missed(ctx, db, r, w); err != nil {
 			return nil, err
 		}
-		if r.UndoOf == 0 {
-			for i := range j.Steps {
-				if j.Of(w.Step.Name) != i {
+		if r.UndoOf == 0 && w.Change.Of < len(j.Steps) { // none where the job cannot be read any more
+			for _, c := range j.Steps[w.Change.Of].Checks {
+				if !c.After {
 					continue
 				}
-				for _, c := range j.Steps[i].Checks {
-					if !c.After {
-						continue
-					}
-					got, err := Ask(ctx, db, c)
-					if err != nil {
-						return nil, err
-					}
-					s.Checks = append(s.Checks, got)
-					res.Holds = res.Holds && got.OK
+				got, err := Ask(ctx, db, c)
+				if err != nil {
+					return nil, err
 				}
+				s.Checks = append(s.Checks, got)
+				res.Holds = res.Holds && got.OK
 			}
 		}
 		for _, a := range w.Acts {
