@@ -178,6 +178,43 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []L
 	if err := flushed(ctx, tx); err != nil {
 		return err
 	}
+	if err := l.number(ctx, tx, r); err != nil {
+		return err
+	}
+	r.DBUser, r.OSUser = l.db.User(), osUser()
+	r.Host, r.PID, r.holder = holder()
+	r.Status, r.StartedAt = Running, time.Now().UTC()
+	if err := l.makeTables(ctx, tx, r, kept); err != nil {
+		return err
+	}
+	if r.Sealer != nil {
+		r.Options.SealedFor = l.Database()
+		text, err := l.Signed(r)
+		if err != nil {
+			return err
+		}
+		r.Options.Seal = r.Sealer(text)
+	}
+	if engine.DDLCommits(l.db) {
+		// The tables are there for good; what says that there is such a run is
+		// written together, after them.
+		if _, err := tx.Exec(ctx, s.Begin); err != nil {
+			return err
+		}
+	}
+	if err := l.insertRun(ctx, tx, r); err != nil {
+		return err
+	}
+	for _, st := range r.Steps {
+		if err := l.insertStep(ctx, tx, r, st); err != nil {
+			return err
+		}
+	}
+	return tx.Commit(ctx)
+}
+
+// number gives a run the next number.
+func (l *Ledger) number(ctx context.Context, tx *engine.Tx, r *Run) error {
 	if err := tx.Scan(ctx, l.sql("SELECT coalesce(max(id), 0) + 1 FROM @run"), nil, &r.ID); err != nil {
 		return err
 	}
@@ -188,26 +225,19 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []L
 			r.ID++
 		}
 	}
+	return nil
+}
+
+// osUser is who works on this machine.
+func osUser() string {
 	if u, err := user.Current(); err == nil {
-		r.OSUser = u.Username
-	} else {
-		r.OSUser = os.Getenv("USER")
+		return u.Username
 	}
-	r.DBUser = l.db.User()
-	r.Host, r.PID, r.holder = holder()
-	r.Status, r.StartedAt = Running, time.Now().UTC()
-	params, err := json.Marshal(r.Params)
-	if err != nil {
-		return err
-	}
-	isSQL := 0
-	if r.Source.SQL {
-		isSQL = 1
-	}
-	var undoOf any
-	if r.UndoOf != 0 {
-		undoOf = r.UndoOf
-	}
+	return os.Getenv("USER")
+}
+
+// makeTables makes the tables of a run's steps.
+func (l *Ledger) makeTables(ctx context.Context, tx *engine.Tx, r *Run, kept []Layouts) error {
 	for i, st := range r.Steps {
 		if n, ok := l.db.(engine.RowNumberer); ok && st.Numbered != nil {
 			if err := n.MarkNumbers(ctx, tx, l.Mark(r.ID, st.N), st.Numbered); err != nil {
@@ -220,50 +250,53 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []L
 			}
 		}
 	}
-	if r.Sealer != nil {
-		r.Options.SealedFor = l.Database()
-		text, err := l.Signed(r)
-		if err != nil {
-			return err
-		}
-		r.Options.Seal = r.Sealer(text)
+	return nil
+}
+
+func (l *Ledger) insertRun(ctx context.Context, tx *engine.Tx, r *Run) error {
+	params, err := json.Marshal(r.Params)
+	if err != nil {
+		return err
 	}
 	options, err := json.Marshal(r.Options)
 	if err != nil {
 		return err
 	}
-	if engine.DDLCommits(l.db) {
-		// The tables are there for good; what says that there is such a run is
-		// written together, after them.
-		if _, err := tx.Exec(ctx, s.Begin); err != nil {
-			return err
-		}
+	isSQL := 0
+	if r.Source.SQL {
+		isSQL = 1
 	}
-	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @run (id, title, reason, undo_of, source_name, source_text, source_sql, params, digest, options, status, error, version, os_user, db_user, host, pid, holder, heartbeat, started_at, samples, looking_ms, server)
+	var undoOf any
+	if r.UndoOf != 0 {
+		undoOf = r.UndoOf
+	}
+	_, err = tx.Exec(ctx, l.sql(`INSERT INTO @run (id, title, reason, undo_of, source_name, source_text, source_sql, params, digest, options, status, error, version, os_user, db_user, host, pid, holder, heartbeat, started_at, samples, looking_ms, server)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
 		r.ID, r.Title, r.Reason, undoOf, r.Source.Name, r.Source.Text, isSQL, string(params), r.Digest, string(options), r.Status, "",
-		r.Version, r.OSUser, r.DBUser, r.Host, r.PID, r.holder, stamp(r.StartedAt), stamp(r.StartedAt), 0, 0, "{}"); err != nil {
+		r.Version, r.OSUser, r.DBUser, r.Host, r.PID, r.holder, stamp(r.StartedAt), stamp(r.StartedAt), 0, 0, "{}")
+	return err
+}
+
+// insertStep records a step and its acts.
+func (l *Ledger) insertStep(ctx context.Context, tx *engine.Tx, r *Run, st *Step) error {
+	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @step (run, n, name, verb, table_schema, table_name, key_columns, set_columns, method, kept_table, matched, to_change, table_rows, status, walk)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')`), r.ID, st.N, st.Name, st.Verb, st.TableSchema, st.TableName, list(st.KeyColumns), list(st.SetColumns), st.Method, cmp.Or(st.PackedTable, st.KeptTable),
+		st.Matched, st.ToChange, st.TableRows, "pending"); err != nil {
 		return err
 	}
-	for _, st := range r.Steps {
-		keys, _ := json.Marshal(st.KeyColumns)
-		cols, _ := json.Marshal(st.SetColumns)
-		if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @step (run, n, name, verb, table_schema, table_name, key_columns, set_columns, method, kept_table, matched, to_change, table_rows, status, walk)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '')`), r.ID, st.N, st.Name, st.Verb, st.TableSchema, st.TableName, string(keys), string(cols), st.Method, cmp.Or(st.PackedTable, st.KeptTable),
-			st.Matched, st.ToChange, st.TableRows, "pending"); err != nil {
+	for _, a := range st.Acts {
+		if _, err := tx.Exec(ctx, l.sql("INSERT INTO @act (run, step, n, by_columns, verb, table_schema, table_name, key_columns, set_columns, kept_table, to_change) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"),
+			r.ID, st.N, a.N, list(a.By), a.Verb, a.TableSchema, a.TableName, list(a.KeyColumns), list(a.SetColumns), cmp.Or(a.PackedTable, a.KeptTable), a.ToChange); err != nil {
 			return err
 		}
-		for _, a := range st.Acts {
-			by, _ := json.Marshal(a.By)
-			keys, _ := json.Marshal(a.KeyColumns)
-			cols, _ := json.Marshal(a.SetColumns)
-			if _, err := tx.Exec(ctx, l.sql("INSERT INTO @act (run, step, n, by_columns, verb, table_schema, table_name, key_columns, set_columns, kept_table, to_change) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"),
-				r.ID, st.N, a.N, string(by), a.Verb, a.TableSchema, a.TableName, string(keys), string(cols), cmp.Or(a.PackedTable, a.KeptTable), a.ToChange); err != nil {
-				return err
-			}
-		}
 	}
-	return tx.Commit(ctx)
+	return nil
+}
+
+// list writes names as JSON, in which every list of texts can be written.
+func list(names []string) string {
+	text, _ := json.Marshal(names)
+	return string(text)
 }
 
 // Mark is the table that tells whether rows still have the numbers by which a step goes.
