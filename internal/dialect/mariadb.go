@@ -23,11 +23,11 @@ var MariaDB change.Dialect = mariadb{&sqltext.Syntax{
 
 type mariadb struct{ *sqltext.Syntax }
 
-func (mariadb) Forms() *change.Forms {
-	return &change.Forms{
-		HashesNotIn: true, Unmerged: " LIMIT 18446744073709551615", ReadByExplain: true, By: change.ByJoin,
-		LeftToRight: true, RowByRow: true, UntoldTriggers: true, SparingTrigger: true,
-	}
+func (mariadb) Forms() *change.Forms { return mariadbForms }
+
+var mariadbForms = &change.Forms{
+	HashesNotIn: true, Unmerged: " LIMIT 18446744073709551615", ReadByExplain: true, By: change.ByJoin,
+	LeftToRight: true, RowByRow: true, UntoldTriggers: true, SparingTrigger: true,
 }
 
 // Bind casts decimals, which a bound text would be a float of, and times. There are no texts

@@ -22,12 +22,12 @@ var PostgreSQL change.Dialect = postgres{&sqltext.Syntax{
 
 type postgres struct{ *sqltext.Syntax }
 
-func (postgres) Forms() *change.Forms {
-	return &change.Forms{
-		Numbered: true, RowComparison: true, Materialized: "MATERIALIZED ", Unmerged: " OFFSET 0", By: change.ByUsing,
-		Snapshot: true, AnyOrder: true, Heirs: true,
-		ListsPay: true,
-	}
+func (postgres) Forms() *change.Forms { return postgresForms }
+
+var postgresForms = &change.Forms{
+	Numbered: true, RowComparison: true, Materialized: "MATERIALIZED ", Unmerged: " OFFSET 0", By: change.ByUsing,
+	Snapshot: true, AnyOrder: true, Heirs: true,
+	ListsPay: true,
 }
 
 // Bind gives a value as text, and the type that is to be made of it.

@@ -20,12 +20,12 @@ var SQLite change.Dialect = sqlite{&sqltext.Syntax{
 
 type sqlite struct{ *sqltext.Syntax }
 
-func (sqlite) Forms() *change.Forms {
-	return &change.Forms{
-		RowComparison: true, HashesNotIn: true, Unmerged: " LIMIT -1", By: change.BySubset,
-		NamesOrTexts: true, LooseReference: true,
-		StoredKeys: true, CountedRanges: true,
-	}
+func (sqlite) Forms() *change.Forms { return sqliteForms }
+
+var sqliteForms = &change.Forms{
+	RowComparison: true, HashesNotIn: true, Unmerged: " LIMIT -1", By: change.BySubset,
+	NamesOrTexts: true, LooseReference: true,
+	StoredKeys: true, CountedRanges: true,
 }
 
 // Bind gives the type that is to be stored. There is no decimal type: a number with a point
