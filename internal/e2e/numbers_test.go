@@ -56,6 +56,19 @@ func TestRowNumbers(t *testing.T) {
 		same(t, name+": nothing is taken back", d.dump("log"), before)
 	}
 
+	// A row that was set aside is not tried again by a number that may be another's.
+	fill()
+	d.exec("CREATE TRIGGER nay BEFORE UPDATE ON log WHEN NEW.at = 40 BEGIN SELECT RAISE(ABORT, 'nay'); END")
+	d.must(5, "run", "--sql", "UPDATE log SET n = n + 100 WHERE n < 100", "--accept", "any", "--batch", "7", "--set-aside", "3")
+	aside := d.lastRun()
+	vacuum()
+	d.exec("DROP TRIGGER nay")
+	beside := d.dump("log")
+	if o := d.must(1, "resume", aside, "--retry-set-aside"); !strings.Contains(o.err, others) {
+		t.Error(o.err)
+	}
+	same(t, "set aside: nothing is done", d.dump("log"), beside)
+
 	// The number of the last row goes to the next that is made, which is another one.
 	fill()
 	d.must(0, "run", "--sql", "DELETE FROM log WHERE at > 50", "--accept", "any", "--batch", "3")

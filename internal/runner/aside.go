@@ -156,6 +156,9 @@ func (k *worker) again(ctx context.Context, w *Work, a ledger.Aside) error {
 	if err := k.Ledger.FenceAgain(ctx, tx, k.Run.ID, w.Step.N, k.lane); err != nil {
 		return err
 	}
+	if err := engine.NumbersHold(ctx, k.DB, tx.S.Conn, w.Mark, w.Change.Table); err != nil {
+		return err
+	}
 	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: a.Key, SetAside: -1, Waiters: -1}
 	if b.Effect, err = k.carry(ctx, tx, w, change.Range{Hi: a.Key, At: a.Key}); err != nil {
 		return err
