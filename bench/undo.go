@@ -24,10 +24,11 @@ func (b *bench) undos(rounds int) (string, error) {
 		if s.rare || !strings.Contains(s.name, wanted) {
 			continue
 		}
+		b.sources, b.refers = s.sources, s.refers
 		if err := b.fresh(); err != nil {
 			return "", err
 		}
-		res, err := b.db.Exec(s.sql)
+		res, err := b.once(s.sql)
 		if err != nil {
 			return "", err
 		}

@@ -170,10 +170,7 @@ func (db *DB) batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 		}
 		return e.Effect, err
 	case kept == nil:
-		q := &change.Query{D: d}
-		q.Add("WITH jugatum_new AS (")
-		q.Statement(c, r)
-		e, err := db.explain(ctx, tx, q.Add(" RETURNING 1) SELECT count(*) FROM jugatum_new"), c)
+		e, err := db.carryOut(ctx, tx, (&change.Query{D: d}).Statement(c, r), c)
 		e.Matched = e.Changed
 		return e.Effect, err
 	case c.Verb == sqltext.Delete:
@@ -230,9 +227,7 @@ func (db *DB) Measure(ctx context.Context, tx *engine.Tx, q *change.Query) (engi
 	if err := tx.S.State.(*session).steer(ctx, tx, byRow); err != nil {
 		return engine.Effect{}, err
 	}
-	w := &change.Query{D: d, Args: q.Args}
-	w.Add("WITH jugatum_new AS (", q.String(), " RETURNING 1) SELECT count(*) FROM jugatum_new")
-	e, err := db.explain(ctx, tx, w, nil)
+	e, err := db.carryOut(ctx, tx, q, nil)
 	return e.Effect, err
 }
 
@@ -412,8 +407,13 @@ func (db *DB) copy(ctx context.Context, tx *engine.Tx, c *change.Change, kept *c
 	if err := tx.S.State.(*session).steer(ctx, tx, way); err != nil {
 		return engine.Effect{}, err
 	}
+	if kept == nil {
+		e, err := db.carryOut(ctx, tx, change.Take(c, r), c)
+		e.Matched = e.Changed
+		return e.Effect, err
+	}
 	e, err := db.explain(ctx, tx, copying(c, kept, r), c)
-	if e.Changed = e.came; kept != nil && engine.Measured && err == nil {
+	if e.Changed = e.came; engine.Measured && err == nil {
 		err = engine.Came(c, e.Matched, e.came)
 	}
 	e.Matched = e.Changed
@@ -422,10 +422,6 @@ func (db *DB) copy(ctx context.Context, tx *engine.Tx, c *change.Change, kept *c
 
 // copying is INSERT INTO other SELECT …, with the rows kept as well.
 func copying(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
-	if kept == nil {
-		q := change.Take(c, r)
-		return q.Within("WITH jugatum_into AS (", " RETURNING 1) SELECT count(*) FROM jugatum_into")
-	}
 	q := &change.Query{D: d}
 	q.With(c, true).Add("jugatum_src AS MATERIALIZED (SELECT ")
 	col := func(k change.KeptColumn) string { return c.Ref + "." + d.Quote(k.Of.Name) }
@@ -482,6 +478,7 @@ type effect struct {
 	engine.Effect
 	intended int64 // rows read whose new value differs from the old
 	came     int64 // rows that an INSERT has put into its table
+	returns  bool  // the statement returns every row that it has written
 }
 
 // plan is a node of EXPLAIN's JSON output.
@@ -502,6 +499,15 @@ type plan struct {
 	Plans       []plan  `json:"Plans"`
 }
 
+// carryOut carries out an UPDATE, DELETE or INSERT as it is. It returns each row, so that those which
+// were written are counted; a WITH around it would store them once more for that.
+func (db *DB) carryOut(ctx context.Context, tx *engine.Tx, q *change.Query, c *change.Change) (effect, error) {
+	if !engine.Measured {
+		return unmeasured(ctx, tx, q)
+	}
+	return db.explained(ctx, tx, q.Add(" RETURNING 1"), c, true)
+}
+
 // explain carries out a statement under EXPLAIN (ANALYZE, WAL), the server's
 // own account of what one statement did: rows by plan node, and the records,
 // full-page images and bytes that it wrote to the write-ahead log. The clock
@@ -510,7 +516,13 @@ func (db *DB) explain(ctx context.Context, tx *engine.Tx, q *change.Query, c *ch
 	if !engine.Measured {
 		return unmeasured(ctx, tx, q)
 	}
-	e := effect{Effect: engine.Effect{Scanned: -1, Matched: -1}, intended: -1}
+	return db.explained(ctx, tx, q, c, false)
+}
+
+// explained reads the figures of a statement from its EXPLAIN; returns says that it returns
+// every row that it has written.
+func (db *DB) explained(ctx context.Context, tx *engine.Tx, q *change.Query, c *change.Change, returns bool) (effect, error) {
+	e := effect{Effect: engine.Effect{Scanned: -1, Matched: -1}, intended: -1, returns: returns}
 	var text string
 	err := tx.S.Conn.QueryRowContext(ctx, "EXPLAIN (ANALYZE, WAL, TIMING OFF, SUMMARY OFF, FORMAT JSON) "+q.String(), q.Args...).Scan(&text)
 	if err != nil {
@@ -533,6 +545,11 @@ func (db *DB) explain(ctx context.Context, tx *engine.Tx, q *change.Query, c *ch
 // read gathers the figures from a node and those beneath it.
 func (e *effect) read(p plan, alias string) {
 	switch {
+	case e.returns && p.NodeType == "ModifyTable" && p.Subplan == "":
+		e.Changed, e.came = int64(p.Rows), int64(p.Rows)
+		if p.Operation == "Delete" {
+			e.Matched = e.Changed
+		}
 	case (p.Operation == "Update" || p.Operation == "Delete") && p.Subplan == "" && len(p.Plans) > 0:
 		// On its own, in a snapshot in which every row read is written.
 		e.Changed = int64(p.Plans[0].Rows)
