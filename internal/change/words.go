@@ -42,6 +42,8 @@ type Words struct {
 	// Rows are the source's as they are, as an item of a FROM list, and Table the words. On
 	// is the condition that they and a row of the target go together.
 	Rows, Table, On string
+
+	Read            bool // the words are known, as the value of the parameter
 	rows, table, on sqltext.Fragment
 }
 

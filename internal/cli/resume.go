@@ -79,6 +79,9 @@ func (a *app) resume() *cli.Command {
 				if p.Unreadable != nil && r.UndoOf == 0 {
 					return refusef("run %d cannot go on, since the database has changed: %v", r.ID, p.Unreadable)
 				}
+				if err := p.Resume(ctx, work); err != nil {
+					return err
+				}
 				return a.executeFitted(ctx, c, p, l, r, work)
 			})
 		},

@@ -17,6 +17,9 @@ func (p *Plan) Filled(ctx context.Context) (out []*preview.Fill, err error) {
 		if c.Lookup == nil || c.Lookup.Missing {
 			continue
 		}
+		if err := p.words(ctx, c); err != nil {
+			return nil, err
+		}
 		f, err := preview.Filled(ctx, p.DB, c, shownAfter)
 		if err != nil {
 			return nil, err

@@ -46,7 +46,15 @@ func New(ctx context.Context, db engine.DB, j *job.Job, values map[string]change
 		p.Values = map[string]change.Value{}
 	}
 	p.Values[change.Clock] = change.ClockValue(time.Now())
-	return p, p.build(ctx)
+	if err := p.build(ctx); err != nil {
+		return p, err
+	}
+	for _, c := range p.Changes {
+		if err := p.words(ctx, c); err != nil {
+			return p, err
+		}
+	}
+	return p, nil
 }
 
 // build makes the changes and has the database read each of them.
@@ -172,10 +180,8 @@ func (p *Plan) change(ctx context.Context, s job.Step, spec change.Spec, look ch
 		}
 		return nil, err
 	}
-	if c.Reads, err = p.reads(ctx, c, spec, look); err != nil {
-		return nil, err
-	}
-	return c, p.words(ctx, c)
+	c.Reads, err = p.reads(ctx, c, spec, look)
+	return c, err
 }
 
 // reads tells what a change reads while it is carried out. What is read once, before

@@ -9,64 +9,111 @@ import (
 	"unicode/utf8"
 
 	"jugatum/internal/change"
+	"jugatum/internal/ledger"
+	"jugatum/internal/runner"
 )
 
 // maxWords is how many bytes the words may take as JSON: they go to the server with each
 // query that reads the source, of which MariaDB takes 16 MiB unless it is told otherwise.
 const maxWords = 8 << 20
 
-// words reads the texts by which a change matches rows by their form: those of the source
-// into memory, those of the target one after the other.
+// Resume reads what a run that goes on needs besides its record: the texts that are matched
+// by their form, for sources that are still to be read.
+func (p *Plan) Resume(ctx context.Context, work []*runner.Work) error {
+	for _, w := range work {
+		if w.Staging == nil || w.Step.Status == ledger.Done {
+			continue
+		}
+		c := w.Change.Whole()
+		if err := p.words(ctx, c); err != nil {
+			return err
+		}
+		var err error
+		if w.Staging.Query, err = change.Source(c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// words reads the texts by which a change matches rows by their form, if they are not read
+// yet: those of the source into memory, those of the target one after the other. All changes
+// that one step became have the same, since they read one source. A run that is only
+// verified or undone does without them.
 func (p *Plan) words(ctx context.Context, c *change.Change) error {
-	if c.Lookup == nil || c.Lookup.Words == nil {
+	if c.Lookup == nil || c.Lookup.Words == nil || c.Lookup.Words.Read {
 		return nil
 	}
-	w := c.Lookup.Words
+	x := words{form: c.Lookup.Words.Form, theirs: map[string][][]string{}, list: [][]string{}}
 	theirs, err := c.TheirWords()
 	if err != nil {
 		return err
 	}
-	forms := map[string][][]string{} // texts of the source
-	size := 0
-	err = p.eachWord(ctx, c, theirs, len(w.Theirs), func(texts []string) error {
-		f := form(w.Form, texts)
-		forms[f] = append(forms[f], texts)
-		if size += len(f); size > maxWords {
-			return Refusef("step %q: the texts that are matched take more than %d MiB in the source: let from be a query that gives those alone that are needed", c.Step, maxWords>>20)
+	if err := p.eachWord(ctx, c, theirs, len(c.Lookup.Words.Theirs), x.their); err != nil {
+		return err
+	}
+	if x.size > maxWords {
+		return Refusef("step %q: the texts that are matched take more than %d MiB in the source: let from be a query that gives those alone that are needed", c.Step, maxWords>>20)
+	}
+	x.size = 0
+	var group []*change.Change
+	for _, o := range p.Changes {
+		if o.Of != c.Of || o.Lookup == nil || o.Lookup.Words == nil {
+			continue
 		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	own, err := c.OwnWords()
-	if err != nil {
-		return err
-	}
-	list, size := [][]string{}, 0
-	err = p.eachWord(ctx, c, own, len(w.Own), func(texts []string) error {
-		for _, other := range forms[form(w.Form, texts)] {
-			pairs := make([]string, 0, 2*len(texts))
-			for i, text := range texts {
-				pairs = append(pairs, text, other[i])
-				size += len(text) + len(other[i]) + len(`"","",`)
-			}
-			list = append(list, pairs)
+		group = append(group, o)
+		own, err := o.OwnWords()
+		if err != nil {
+			return err
 		}
-		if size > maxWords {
-			return Refusef("step %q: %s has so many ways of writing the texts that are matched that they take more than %d MiB: match a column in which they are written alike, or do it in several steps", c.Step, c.Table, maxWords>>20)
+		if err := p.eachWord(ctx, o, own, len(o.Lookup.Words.Own), x.own); err != nil {
+			return err
 		}
-		return nil
-	})
+		if x.size > maxWords {
+			return Refusef("step %q: %s has so many ways of writing the texts that are matched that they take more than %d MiB: match a column in which they are written alike, or do it in several steps", o.Step, o.Table, maxWords>>20)
+		}
+	}
+	text, err := json.Marshal(x.list)
 	if err != nil {
 		return err
 	}
-	text, err := json.Marshal(list)
-	if err != nil {
-		return err
+	for _, o := range group {
+		o.Params[change.WordsParam] = change.Value{Type: change.TextValue, Text: string(text)}
+		o.Lookup.Words.Read = true
 	}
-	c.Params[change.WordsParam] = change.Value{Type: change.TextValue, Text: string(text)}
 	return nil
+}
+
+// words are texts of both sides that have the same form.
+type words struct {
+	form   change.Form
+	theirs map[string][][]string // of the source, by their form
+	list   [][]string            // a text of the target and one of the source, for each column
+	size   int                   // bytes
+}
+
+// more reports whether there is room for more.
+func (x *words) more() bool { return x.size <= maxWords }
+
+// their takes up texts of the source.
+func (x *words) their(texts []string) bool {
+	f := form(x.form, texts)
+	x.theirs[f] = append(x.theirs[f], texts)
+	x.size += len(f)
+	return x.more()
+}
+
+// own takes up texts of the target.
+func (x *words) own(texts []string) bool {
+	for _, other := range x.theirs[form(x.form, texts)] {
+		pairs := make([]string, 0, 2*len(texts))
+		for i, text := range texts {
+			pairs = append(pairs, text, other[i])
+			x.size += len(text) + len(other[i]) + len(`"","",`)
+		}
+		x.list = append(x.list, pairs)
+	}
+	return x.more()
 }
 
 // form is that of several texts together.
@@ -78,9 +125,9 @@ func form(f change.Form, texts []string) string {
 	return strings.Join(forms, "\x00")
 }
 
-// eachWord goes through rows of n texts. One of them that is NULL, longer than texts that
-// are matched can be, or no text, matches nothing.
-func (p *Plan) eachWord(ctx context.Context, c *change.Change, q *change.Query, n int, do func([]string) error) error {
+// eachWord goes through rows of n texts, as long as do wants more. One of them that is NULL,
+// longer than texts that are matched can be, or no text, matches nothing.
+func (p *Plan) eachWord(ctx context.Context, c *change.Change, q *change.Query, n int, do func([]string) (more bool)) error {
 	rows, err := p.DB.JobPool().QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
 		return fmt.Errorf("step %q: reading the texts that are matched: %w", c.Step, err)
@@ -102,8 +149,8 @@ next:
 			}
 			texts[i] = v.String
 		}
-		if err := do(texts); err != nil {
-			return err
+		if !do(texts) {
+			return nil
 		}
 	}
 	return rows.Err()

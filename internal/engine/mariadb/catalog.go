@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/go-sql-driver/mysql"
+
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 )
@@ -279,11 +281,57 @@ func (db *DB) triggers(ctx context.Context, t *change.Table, schema string) erro
 	return rows.Err()
 }
 
+// errNoProcess is the server's error for who lacks the privilege PROCESS.
+const errNoProcess = 1227
+
+// references reads which tables refer to t. information_schema opens every table of the
+// server to tell, which takes a tenth of a millisecond for each; InnoDB's own list says at
+// once which tables they are.
 func (db *DB) references(ctx context.Context, t *change.Table, schema string) error {
+	children, err := db.referring(ctx, t, schema)
+	var me *mysql.MySQLError
+	if errors.As(err, &me) && me.Number == errNoProcess {
+		return db.referencesOf(ctx, t, schema, "", nil)
+	}
+	if err != nil {
+		return err
+	}
+	for _, c := range children {
+		if err := db.referencesOf(ctx, t, schema, " AND r.constraint_schema = ? AND r.table_name = ? AND k.constraint_schema = ? AND k.table_schema = ? AND k.table_name = ?", []any{c.Schema, c.Name, c.Schema, c.Schema, c.Name}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// referring lists tables that refer to t by InnoDB's list, and perhaps some that refer to one
+// whose name differs in case: names are written there as those of files.
+func (db *DB) referring(ctx context.Context, t *change.Table, schema string) (out []change.TableName, err error) {
+	name := func(column, part string) string {
+		return "CONVERT(CONVERT(CAST(substring_index(" + column + ", '/', " + part + ") AS BINARY) USING filename) USING utf8mb4)"
+	}
+	rows, err := db.pool.QueryContext(ctx, "SELECT DISTINCT "+name("for_name", "1")+", "+name("for_name", "-1")+" FROM information_schema.innodb_sys_foreign WHERE "+
+		name("ref_name", "1")+" COLLATE utf8mb4_general_ci = ? AND "+name("ref_name", "-1")+" COLLATE utf8mb4_general_ci = ? ORDER BY 1, 2", schema, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var c change.TableName
+		if err := rows.Scan(&c.Schema, &c.Name); err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, rows.Err()
+}
+
+// referencesOf reads the references to t of some tables, or of all of them.
+func (db *DB) referencesOf(ctx context.Context, t *change.Table, schema, of string, args []any) error {
 	rows, err := db.pool.QueryContext(ctx, `SELECT r.constraint_name, r.constraint_schema, r.table_name, r.update_rule, r.delete_rule, k.column_name, k.referenced_column_name
 		FROM information_schema.referential_constraints r JOIN information_schema.key_column_usage k
 			ON k.constraint_schema = r.constraint_schema AND k.constraint_name = r.constraint_name AND k.table_name = r.table_name
-		WHERE k.referenced_table_schema = ? AND k.referenced_table_name = ? ORDER BY r.constraint_schema, r.table_name, r.constraint_name, k.ordinal_position`, schema, t.Name)
+		WHERE k.referenced_table_schema = ? AND k.referenced_table_name = ?`+of+` ORDER BY r.constraint_schema, r.table_name, r.constraint_name, k.ordinal_position`, append([]any{schema, t.Name}, args...)...)
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -134,6 +135,47 @@ func one(t *testing.T, db *sql.DB, query string) string {
 }
 
 // TestTable holds what is read of a table, and which keys can be walked.
+// TestReferences: tables that refer to one are found by InnoDB's list of them, whatever
+// their names and in other databases, and the same ones by a user who may not read that list.
+func TestReferences(t *testing.T) {
+	db, other := open(t,
+		"CREATE TABLE `Ät#b /x` (id int PRIMARY KEY, n int UNIQUE)", "CREATE TABLE `ät#b /x2` (id int PRIMARY KEY)",
+		"CREATE TABLE `kid/2` (a int, b int, FOREIGN KEY (a) REFERENCES `Ät#b /x` (id) ON DELETE CASCADE, FOREIGN KEY (b) REFERENCES `Ät#b /x` (n) ON DELETE SET NULL)",
+		"CREATE TABLE none (a int, FOREIGN KEY (a) REFERENCES `ät#b /x2` (id))")
+	var here string
+	if err := other.QueryRow("SELECT DATABASE()").Scan(&here); err != nil {
+		t.Fatal(err)
+	}
+	beside := here + "_Größe-1"
+	for _, text := range []string{"CREATE DATABASE `" + beside + "`", "CREATE TABLE `" + beside + "`.late (a int, FOREIGN KEY (a) REFERENCES `" + here + "`.`Ät#b /x` (id) ON UPDATE CASCADE)",
+		"CREATE USER low@'%'", "GRANT BINLOG ADMIN ON *.* TO low@'%'", "GRANT ALL ON `" + here + "`.* TO low@'%'", "GRANT ALL ON `" + beside + "`.* TO low@'%'"} {
+		if _, err := other.Exec(text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	defer other.Exec("DROP DATABASE `" + beside + "`")
+	defer other.Exec("DROP USER low@'%'")
+	low, err := Open(context.Background(), strings.Replace(server.URL(here), "root@", "low@", 1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer low.Close()
+	for who, db := range map[string]*DB{"root": db, "a user without PROCESS": low} {
+		table, err := db.Table(context.Background(), "", "Ät#b /x")
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, fk := range table.ReferredBy {
+			got = append(got, strings.TrimPrefix(fk.Schema, here)+"."+fk.Table+" "+strings.Join(fk.Columns, ",")+">"+strings.Join(fk.Parent, ",")+" "+fk.OnUpdate+"/"+fk.OnDelete)
+		}
+		slices.Sort(got)
+		if want := []string{".kid/2 a>id RESTRICT/CASCADE", ".kid/2 b>n RESTRICT/SET NULL", "_Größe-1.late a>id CASCADE/RESTRICT"}; !slices.Equal(got, want) {
+			t.Errorf("%s: %q, want %q", who, got, want)
+		}
+	}
+}
+
 func TestTable(t *testing.T) {
 	db, _ := open(t,
 		"CREATE TABLE Berth (no int unsigned AUTO_INCREMENT PRIMARY KEY, zone varchar(8) CHARACTER SET latin1 NOT NULL, rate decimal(8,2), raw varbinary(9), at timestamp(3) NOT NULL DEFAULT current_timestamp(3) ON UPDATE current_timestamp(3), g int AS (no + 1) VIRTUAL, UNIQUE KEY z (zone))",
