@@ -177,7 +177,11 @@ func Lost(c *Change) *Query {
 func Unused(c *Change) *Query {
 	q := (&Query{D: c.D}).SourceRows(c).Add(" WHERE NOT EXISTS (SELECT 1 FROM ")
 	if w := c.Lookup.Words; w != nil {
-		return q.Fragment(w.table, c.Params).Add(", ", c.TargetSQL(), " WHERE ").Fragment(w.on, c.Params).Add(")")
+		q.Fragment(w.table, c.Params)
+		if !w.Alone {
+			q.Add(", ", c.TargetSQL())
+		}
+		return q.Add(" WHERE ").Fragment(w.on, c.Params).Add(")")
 	}
 	return q.Add(c.TargetSQL(), " WHERE ").Fragment(c.Lookup.Match, c.Params).Add(")")
 }

@@ -40,8 +40,10 @@ type Words struct {
 	Origin string   // where the source's rows come from, as an item of a FROM list
 
 	// Rows are the source's as they are, as an item of a FROM list, and Table the words. On
-	// is the condition that they and a row of the target go together.
+	// is the condition that they and, unless all that is matched are texts, a row of the
+	// target go together: there is no word that the target has not.
 	Rows, Table, On string
+	Alone           bool // all that is matched are texts
 
 	Read            bool // the words are known, as the value of the parameter
 	rows, table, on sqltext.Fragment

@@ -157,10 +157,11 @@ func (sqlite) Replaced(_ *change.Column, value, text, with string) string {
 // Spelled names the collation: a CAST alone has that of the column within it.
 func (sqlite) Spelled(value string) string { return "CAST(" + value + " AS TEXT) COLLATE BINARY" }
 
+// Words have an affinity, or no index would be made of them.
 func (sqlite) Words(json string, columns []string) string {
 	var list []string
 	for i, c := range columns {
-		list = append(list, "json_extract(jugatum_j.value, '$["+strconv.Itoa(i)+"]') AS "+c)
+		list = append(list, "CAST(json_extract(jugatum_j.value, '$["+strconv.Itoa(i)+"]') AS TEXT) AS "+c)
 	}
 	return "(SELECT DISTINCT " + strings.Join(list, ", ") + " FROM json_each(" + json + ") AS jugatum_j)"
 }

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -13,9 +14,10 @@ import (
 	"jugatum/internal/runner"
 )
 
-// maxWords is how many bytes the words may take as JSON: they go to the server with each
-// query that reads the source, of which MariaDB takes 16 MiB unless it is told otherwise.
-const maxWords = 8 << 20
+// maxWords is how many bytes the words may have, before they are written as JSON: they go to
+// the server with each query that reads the source, of which MariaDB takes 16 MiB unless it
+// is told otherwise.
+const maxWords = 4 << 20
 
 // Resume reads what a run that goes on needs besides its record: the texts that are matched
 // by their form, for sources that are still to be read.
@@ -73,12 +75,14 @@ func (p *Plan) words(ctx context.Context, c *change.Change) error {
 			return Refusef("step %q: %s has so many ways of writing the texts that are matched that they take more than %d MiB: match a column in which they are written alike, or do it in several steps", o.Step, o.Table, maxWords>>20)
 		}
 	}
-	text, err := json.Marshal(x.list)
-	if err != nil {
+	var text strings.Builder
+	enc := json.NewEncoder(&text)
+	enc.SetEscapeHTML(false) // which would make six bytes of one
+	if err := enc.Encode(x.list); err != nil {
 		return err
 	}
 	for _, o := range group {
-		o.Params[change.WordsParam] = change.Value{Type: change.TextValue, Text: string(text)}
+		o.Params[change.WordsParam] = change.Value{Type: change.TextValue, Text: text.String()}
 		o.Lookup.Words.Read = true
 	}
 	return nil
@@ -116,13 +120,14 @@ func (x *words) own(texts []string) bool {
 	return x.more()
 }
 
-// form is that of several texts together.
+// form is that of several texts together: quoted, or where one ends and the next begins
+// would be left open.
 func form(f change.Form, texts []string) string {
 	forms := make([]string, len(texts))
 	for i, t := range texts {
-		forms[i] = f.Of(t)
+		forms[i] = strconv.Quote(f.Of(t))
 	}
-	return strings.Join(forms, "\x00")
+	return strings.Join(forms, ",")
 }
 
 // eachWord goes through rows of n texts, as long as do wants more. One of them that is NULL,

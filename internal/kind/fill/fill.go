@@ -413,22 +413,17 @@ func (p *parts) query() string {
 	for i, f := range p.s.Fill {
 		add(filled+strconv.Itoa(i+1), f.Expr)
 	}
-	from := p.origin
+	from, end := p.origin, ""
 	if p.s.MatchAs != "" {
-		on := []string{"1 = 1"}
-		for i, m := range p.s.Match {
-			if p.spelled(p.column(m.Name)) {
-				on = append(on, "jugatum_w."+change.WordColumn(false, i)+" = "+p.D.Spelled("("+m.Expr+")"))
-			}
-		}
-		from += " JOIN " + p.wordsTable() + " ON " + strings.Join(on, " AND ")
+		end = p.D.Forms().Unmerged // worked out once, rather than for each row of the target
+		from = p.byWords()
 	}
 	if p.s.Pick == "" {
-		return "SELECT " + strings.Join(cols, ", ") + " FROM " + from
+		return "SELECT " + strings.Join(cols, ", ") + " FROM " + from + end
 	}
 	// Rows that are the first alike stay both, to be refused if they give other values.
 	cols = append(cols, "rank() OVER (PARTITION BY "+strings.Join(by, ", ")+" ORDER BY "+p.s.Pick+") AS jugatum_rank")
-	return "SELECT " + strings.Join(names, ", ") + " FROM (SELECT " + strings.Join(cols, ", ") + " FROM " + from + ") AS jugatum_p WHERE jugatum_rank = 1"
+	return "SELECT " + strings.Join(names, ", ") + " FROM (SELECT " + strings.Join(cols, ", ") + " FROM " + from + ") AS jugatum_p WHERE jugatum_rank = 1" + end
 }
 
 // indexed reports whether the table's rows can be joined as they are, found by an
@@ -473,6 +468,7 @@ func (p *parts) indexed() (indexed, unique bool) {
 // words says which texts of both sides are matched by their form.
 func (p *parts) words() *change.Words {
 	w := &change.Words{Form: p.s.MatchAs, Origin: p.origin}
+	w.Alone = !slices.ContainsFunc(p.s.Match, func(m change.Field) bool { return !p.spelled(p.column(m.Name)) })
 	var cols []string
 	on := []string{"1 = 1"}
 	for i, m := range p.s.Match {
@@ -486,13 +482,40 @@ func (p *parts) words() *change.Words {
 		expr := p.D.Spelled("(" + m.Expr + ")")
 		w.Own, w.Theirs = append(w.Own, p.D.Spelled(own)), append(w.Theirs, expr)
 		cols = append(cols, expr+" AS "+matched+strconv.Itoa(i+1))
-		on = append(on, "jugatum_w."+change.WordColumn(false, i)+" = "+theirs, "jugatum_w."+change.WordColumn(true, i)+" = "+p.D.Spelled(own))
+		on = append(on, "jugatum_w."+change.WordColumn(false, i)+" = "+theirs)
+		if !w.Alone {
+			on = append(on, "jugatum_w."+change.WordColumn(true, i)+" = "+p.D.Spelled(own))
+		}
 	}
 	// The source's columns are given names of their own first: within a sub-query the
 	// target's would be meant.
 	w.Rows = "(SELECT " + strings.Join(cols, ", ") + " FROM " + p.origin + ") AS jugatum_u"
 	w.Table, w.On = p.wordsTable(), strings.Join(on, " AND ")
 	return w
+}
+
+// byWords is the source's rows joined to the words, as a FROM list. Where a server looks rows
+// up in what a query gives only if it is the last, and is in no hurry to look up few, that is
+// the source, with the texts that are matched as columns of its own.
+func (p *parts) byWords() string {
+	last := p.D.Forms().By == change.BySubset
+	columns, on := p.alias+".*", []string{"1 = 1"}
+	for i, m := range p.s.Match {
+		if !p.spelled(p.column(m.Name)) {
+			continue
+		}
+		text, name := p.D.Spelled("("+m.Expr+")"), "jugatum_e"+strconv.Itoa(i+1)
+		columns += ", " + text + " AS " + name
+		if last {
+			text = p.alias + "." + name
+		}
+		on = append(on, text+" = jugatum_w."+change.WordColumn(false, i))
+	}
+	condition := " ON " + strings.Join(on, " AND ")
+	if !last {
+		return p.origin + " JOIN " + p.wordsTable() + condition
+	}
+	return p.wordsTable() + " CROSS JOIN (SELECT " + columns + " FROM " + p.origin + p.D.Forms().Unmerged + ") AS " + p.alias + condition
 }
 
 // wordsTable is the texts of both sides as an item of a FROM list.
