@@ -362,7 +362,7 @@ func TestCostIsMeasured(t *testing.T) {
 		// Record by record, as the log itself has them: those of the table and its kept values.
 		d.exec("CREATE EXTENSION pg_walinspect")
 		count := func(what string) int {
-			return atoi(d.one(`SELECT coalesce(sum(`+what+`), 0)::bigint::text FROM pg_get_wal_records_info($1, pg_current_wal_lsn()) AS r
+			return atoi(d.one(`SELECT coalesce(sum(`+what+`), 0)::bigint::text FROM pg_get_wal_records_info($1, pg_current_wal_flush_lsn()) AS r
 				WHERE EXISTS (SELECT 1 FROM pg_class c WHERE (c.relname IN ('t', 't_pkey') OR c.relname LIKE 'kept_1_1%' AND relkind = 'r') AND r.block_ref LIKE '%/' || pg_relation_filenode(c.oid) || ' %')`, begin))
 		}
 		records, bytes := atoi(d.one("SELECT sum(log_records)::bigint::text FROM jugatum.batch")), ours
