@@ -30,13 +30,16 @@ var postgresForms = &change.Forms{
 	ListsPay: true,
 }
 
+// valueTypes are the types that are made of values of a job; a text needs none.
+var valueTypes = map[change.ValueType]string{change.IntegerValue: "bigint", change.DecimalValue: "numeric", change.BooleanValue: "boolean",
+	change.DateValue: "date", change.TimestampValue: "timestamp"}
+
 // Bind gives a value as text, and the type that is to be made of it.
 func (postgres) Bind(v change.Value) change.Bound {
 	if v.List != nil {
 		return cast(v.List, "text[]")
 	}
-	typ := map[change.ValueType]string{change.IntegerValue: "bigint", change.DecimalValue: "numeric", change.BooleanValue: "boolean",
-		change.DateValue: "date", change.TimestampValue: "timestamp"}[v.Type]
+	typ := valueTypes[v.Type]
 	if v.Type == change.TimestampValue && hasZone(v.Text) {
 		typ = "timestamptz"
 	}

@@ -9,8 +9,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-
-	"jugatum/internal/dialect"
 )
 
 // job writes a job file and gives its path.
@@ -293,42 +291,4 @@ func TestFillByForm(t *testing.T) {
 		d.must(2, "preview", d.job(step+"\"loosely\"\n"))
 		d.must(2, "preview", d.job(step+"\"folded\"\nunmatched = \"null\"\n"))
 	})
-}
-
-// TestFormsAreLookedUp: SQLite looks words up by an index that it makes for the query, rather
-// than going through all of them for each row of the source.
-func TestFormsAreLookedUp(t *testing.T) {
-	d := fresh(t, "sqlite")
-	d.within = true
-	d.exec("CREATE TABLE quay (id INTEGER PRIMARY KEY, name text)", "CREATE TABLE visit (id INTEGER PRIMARY KEY, quay_name text, quay_id integer)",
-		"INSERT INTO quay SELECT i, 'Quay ' || i FROM "+d.numbers(20), "INSERT INTO visit SELECT i, 'QUAY  ' || (i % 20 + 1), NULL FROM "+d.numbers(60))
-	words := dialect.SQLite.Words("'[]'", []string{"jugatum_t1", "jugatum_s1"}) + " AS jugatum_w"
-	source := "(SELECT quay.*, " + dialect.SQLite.Spelled("(name)") + " AS jugatum_e1 FROM quay AS quay" + dialect.SQLite.Forms().Unmerged + ") AS quay"
-	plan := strings.Join(d.explained("SELECT quay.id FROM "+words+" CROSS JOIN "+source+" ON quay.jugatum_e1 = jugatum_w.jugatum_s1"), "\n")
-	if !strings.Contains(plan, "SEARCH quay USING AUTOMATIC") {
-		t.Errorf("the plan:\n%s", plan)
-	}
-	d.must(0, "run", d.job("[[step]]\ntable = \"visit\"\nfrom = \"quay\"\nmatch = { quay_name = \"name\" }\nmatch_as = \"folded\"\nfill = { quay_id = \"id\" }\n"), "--accept", "60", "--batch", "7")
-	if got := d.one("SELECT count(*) FROM visit WHERE quay_id = id % 20 + 1"); got != "60" {
-		t.Errorf("%s rows are right", got)
-	}
-}
-
-// explained is SQLite's plan for a query, a line each.
-func (d *database) explained(query string) (out []string) {
-	d.t.Helper()
-	rows, err := d.db.Query("EXPLAIN QUERY PLAN " + query)
-	if err != nil {
-		d.t.Fatal(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var id, parent, none int
-		var detail string
-		if err := rows.Scan(&id, &parent, &none, &detail); err != nil {
-			d.t.Fatal(err)
-		}
-		out = append(out, detail)
-	}
-	return out
 }

@@ -91,3 +91,34 @@ func TestRowNumbers(t *testing.T) {
 	d.must(0, "run", "--sql", "UPDATE log SET n = rowid + 20 WHERE rowid < 4", "--accept", "3", "--batch", "2")
 	d.must(2, "run", "--sql", "UPDATE log SET rowid = rowid + 100 WHERE n = 3", "--accept", "any")
 }
+
+// TestKeyThatIsAdvised: the statement that a refusal names makes the table one that can be
+// changed in batches, verified and undone.
+func TestKeyThatIsAdvised(t *testing.T) {
+	servers(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE log (at integer, what varchar(20), n integer)", "INSERT INTO log SELECT i, 'line', i % 10 FROM "+d.numbers(60))
+		before := d.lines("SELECT concat(at, ' ', what, ' ', n) FROM log ORDER BY at")
+		for _, change := range []string{"UPDATE log SET n = n + 1 WHERE at > 5", "DELETE FROM log WHERE at > 20"} {
+			args := []string{"run", "--sql", change, "--accept", "any", "--batch", "7"}
+			if change[0] == 'U' {
+				o := d.must(3, args...)
+				_, advice, found := strings.Cut(o.err, "make one (")
+				end := strings.IndexAny(advice, ",)")
+				if !found || end < 0 || !strings.HasPrefix(advice, "ALTER TABLE") {
+					t.Fatal(o.err)
+				}
+				d.exec(advice[:end])
+			}
+			d.must(0, args...)
+			d.must(0, "verify", d.lastRun())
+			d.must(0, "undo", d.lastRun())
+			same(t, "undone", d.lines("SELECT concat(at, ' ', what, ' ', n) FROM log ORDER BY at"), before)
+		}
+		if d.engine == "mariadb" { // who does not name it does not see it
+			d.exec("INSERT INTO log VALUES (100, 'new', 1)")
+			if got := len(d.lines("SELECT concat(a.at, a.n) FROM (SELECT * FROM log) AS a")); got != 61 {
+				t.Errorf("%d rows", got)
+			}
+		}
+	})
+}

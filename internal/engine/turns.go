@@ -86,7 +86,7 @@ type Querier interface {
 type RenumberedError struct{ Table string }
 
 func (e *RenumberedError) Error() string {
-	return fmt.Sprintf("the rows of %s have been given other numbers since the run began, by VACUUM or because the table was made anew, and it has no key by which they could be told: the run can neither go on nor be verified or undone; what it kept stays in the ledger", e.Table)
+	return fmt.Sprintf("the rows of %s have been given other numbers since the run began, by VACUUM or because the table was made anew, and it has no key by which they could be told: the run can neither go on nor be verified or undone. What it kept stays in the ledger (jugatum_kept_RUN_STEP), from which rows can be put right by hand; `run --again` does the job anew, for every row that matches now", e.Table)
 }
 
 // NumbersHold asks a database for that; where there is no mark they do. It gives a

@@ -72,10 +72,10 @@ func (p *Plan) Lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error)
 func (p *Plan) numbersHold(ctx context.Context, l *ledger.Ledger, r *ledger.Run) error {
 	for _, c := range p.Changes {
 		for _, st := range r.Steps {
-			if st.Name != c.Step || c.Table.Key == nil || !c.Table.Key.Hidden {
+			if st.Name != c.Step {
 				continue
 			}
-			if err := engine.NumbersHold(ctx, p.DB, p.DB.Pool(), l.Mark(r.ID, st.N), c.Table); err != nil {
+			if err := engine.NumbersHold(ctx, p.DB, p.DB.Pool(), mark(l, r, st, c.Table), c.Table); err != nil {
 				return err
 			}
 		}

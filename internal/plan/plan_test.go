@@ -271,3 +271,38 @@ func TestParameters(t *testing.T) {
 		t.Error(p.Changes[0].SetNames())
 	}
 }
+
+// TestFormsAreLookedUp: what is matched by its form is found by indexes that SQLite makes for
+// the query; otherwise all texts would be gone through for each row of the source, and the
+// source for each row of the target.
+func TestFormsAreLookedUp(t *testing.T) {
+	db, other := dbtest.Open(t, "CREATE TABLE quay (id INTEGER PRIMARY KEY, name text)", "INSERT INTO quay VALUES (1, 'North'), (2, 'South')",
+		"CREATE TABLE visit (id INTEGER PRIMARY KEY, quay_name text, quay_id integer)", "INSERT INTO visit VALUES (1, 'NORTH ', NULL), (2, 'south', NULL)")
+	for _, more := range []string{"", "pick = \"id DESC\"\n"} {
+		p, err := dbtest.Plan(db, "[[step]]\nname = \"s\"\ntable = \"visit\"\nfrom = \"quay\"\nmatch = { quay_name = \"name\" }\nmatch_as = \"folded\"\nfill = { quay_id = \"id\" }\n"+more, "", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		q := (&change.Query{D: db.Dialect()}).Add("EXPLAIN QUERY PLAN ").Statement(p.Changes[0], change.Range{})
+		rows, err := other.Query(q.String(), q.Args...)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var lines []string
+		for rows.Next() {
+			var id, parent, none int
+			var detail string
+			if err := rows.Scan(&id, &parent, &none, &detail); err != nil {
+				t.Fatal(err)
+			}
+			lines = append(lines, detail)
+		}
+		rows.Close()
+		how := strings.Join(lines, "\n")
+		for _, table := range []string{"quay", "jugatum_source"} {
+			if !strings.Contains(how, "SEARCH "+table+" USING AUTOMATIC") {
+				t.Errorf("%s is not looked up:\n%s", table, how)
+			}
+		}
+	}
+}

@@ -154,9 +154,7 @@ func AsUndo(work []*runner.Work, l *ledger.Ledger, orig *ledger.Run) error {
 		for _, st := range orig.Steps {
 			if st.Name == w.Step.Name {
 				w.Undo, w.UpTo, w.Rows = true, st.LastKept(), st.Totals.Changed
-				if w.Mark != "" {
-					w.Mark = l.Mark(orig.ID, st.N)
-				}
+				w.Mark = mark(l, orig, st, w.Change.Table)
 				for _, a := range st.Acts {
 					w.Rows += a.Changed
 				}

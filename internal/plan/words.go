@@ -47,15 +47,18 @@ func (p *Plan) words(ctx context.Context, c *change.Change) error {
 		return nil
 	}
 	x := words{form: c.Lookup.Words.Form, theirs: map[string][][]string{}, list: [][]string{}}
-	theirs, err := c.TheirWords()
-	if err != nil {
-		return err
+	read := func(of *change.Change, query func() (*change.Query, error), n int, take func([]string) bool, tooMany string) error {
+		q, err := query()
+		if err != nil {
+			return err
+		}
+		if err := p.eachWord(ctx, of, q, n, take); err != nil || x.more() {
+			return err
+		}
+		return Refusef("step %q: the texts that are matched take more than %d MiB in %s", of.Step, maxWords>>20, tooMany)
 	}
-	if err := p.eachWord(ctx, c, theirs, len(c.Lookup.Words.Theirs), x.their); err != nil {
+	if err := read(c, c.TheirWords, len(c.Lookup.Words.Theirs), x.their, "the source: let from be a query that gives those alone that are needed"); err != nil {
 		return err
-	}
-	if x.size > maxWords {
-		return Refusef("step %q: the texts that are matched take more than %d MiB in the source: let from be a query that gives those alone that are needed", c.Step, maxWords>>20)
 	}
 	x.size = 0
 	var group []*change.Change
@@ -64,15 +67,8 @@ func (p *Plan) words(ctx context.Context, c *change.Change) error {
 			continue
 		}
 		group = append(group, o)
-		own, err := o.OwnWords()
-		if err != nil {
+		if err := read(o, o.OwnWords, len(o.Lookup.Words.Own), x.own, o.Table.String()+", in all their ways of writing: match a column in which they are written alike, or do it in several steps"); err != nil {
 			return err
-		}
-		if err := p.eachWord(ctx, o, own, len(o.Lookup.Words.Own), x.own); err != nil {
-			return err
-		}
-		if x.size > maxWords {
-			return Refusef("step %q: %s has so many ways of writing the texts that are matched that they take more than %d MiB: match a column in which they are written alike, or do it in several steps", o.Step, o.Table, maxWords>>20)
 		}
 	}
 	var text strings.Builder

@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -32,8 +31,8 @@ func (p *Plan) Work(ctx context.Context, l *ledger.Ledger, r *ledger.Run) ([]*ru
 			c.Acts = nil
 		}
 		w := &runner.Work{Step: st, Change: c, Kept: l.Kept(st, c)}
-		if k := c.Table.Key; k != nil && k.Hidden && len(st.KeyColumns) > 0 {
-			w.Mark = l.Mark(cmp.Or(r.UndoOf, r.ID), st.N)
+		if r.UndoOf == 0 { // an undo goes by the mark of the run that it takes back
+			w.Mark = mark(l, r, st, c.Table)
 		}
 		if err := p.acts(ctx, l, r, w); err != nil {
 			return nil, err
@@ -77,6 +76,15 @@ func (p *Plan) sources(l *ledger.Ledger, r *ledger.Run, work []*runner.Work) err
 		}
 	}
 	return nil
+}
+
+// mark is the table that tells whether the rows of a step of a run still have the numbers by
+// which it goes; "" where it goes by a key.
+func mark(l *ledger.Ledger, r *ledger.Run, st *ledger.Step, t *change.Table) string {
+	if t.Key == nil || !t.Key.Hidden || len(st.KeyColumns) == 0 {
+		return ""
+	}
+	return l.Mark(r.ID, st.N)
 }
 
 // sameKey refuses to go by another key than a run went by.

@@ -69,11 +69,10 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 		if into := w.Change.Into; into != nil {
 			s.To, s.Copied = into.Table.String(), into.Copied
 		}
-		if err := engine.NumbersHold(ctx, db, db.Pool(), w.Mark, w.Change.Table); err != nil && w.Kept != nil {
-			return nil, err
-		}
 		if w.Kept == nil {
 			s.Remark = "no kept values: only the job's checks can be asked"
+		} else if err := engine.NumbersHold(ctx, db, db.Pool(), w.Mark, w.Change.Table); err != nil {
+			return nil, err
 		} else if err := s.compare(ctx, db, l, r, w, work, progress); err != nil {
 			return nil, err
 		} else if err := s.missed(ctx, db, r, w); err != nil {

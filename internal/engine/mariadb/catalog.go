@@ -281,7 +281,7 @@ func (db *DB) triggers(ctx context.Context, t *change.Table, schema string) erro
 	return rows.Err()
 }
 
-// errNoProcess is the server's error for who lacks the privilege PROCESS.
+// errNoProcess is the server's error for who lacks a privilege of the whole server, such as PROCESS.
 const errNoProcess = 1227
 
 // references reads which tables refer to t. information_schema opens every table of the

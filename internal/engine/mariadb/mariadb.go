@@ -410,7 +410,7 @@ func (db *DB) Locks(ctx context.Context, tx *engine.Tx) (map[string]int, error) 
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return nil, nil
-	case errors.As(err, &me) && me.Number == 1227: // that takes the privilege PROCESS
+	case errors.As(err, &me) && me.Number == errNoProcess:
 		st.told = false
 		return nil, nil
 	case err != nil:

@@ -505,7 +505,7 @@ func (db *DB) carryOut(ctx context.Context, tx *engine.Tx, q *change.Query, c *c
 	if !engine.Measured {
 		return unmeasured(ctx, tx, q)
 	}
-	return db.explained(ctx, tx, q.Add(" RETURNING 1"), c, true)
+	return db.explained(ctx, tx, q.Within("", " RETURNING 1"), c, true)
 }
 
 // explain carries out a statement under EXPLAIN (ANALYZE, WAL), the server's
