@@ -416,8 +416,14 @@ func doubles(c *Change, r Range, show bool) *Query {
 	}
 	if show {
 		for i, s := range c.Set {
-			t := q.D.Text(s.Column, "n"+itoa(i))
-			q.Add(", ", q.D.Own("min"), "(", t, "), ", q.D.Own("max"), "(", t, ")")
+			for _, end := range []string{q.D.Own("min"), q.D.Own("max")} {
+				n := "n" + itoa(i)
+				if s.Column.Class == Number { // as text 14 would come before 9
+					q.Add(", ", q.D.Text(s.Column, end+"("+n+")"))
+				} else {
+					q.Add(", ", end, "(", q.D.Text(s.Column, n), ")")
+				}
+			}
 		}
 		q.Add(", count(*)")
 	}

@@ -205,7 +205,7 @@ func TestFillByForm(t *testing.T) {
 		quote := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 		quays := []string{"North Quay", "  Grüner Kai", "STRASSE", "caf\u00e9 quay", "Spare", "South  Quay ", "East", "east", strings.Repeat("long", 70)}
 		for i, name := range quays {
-			d.exec("INSERT INTO quay VALUES (" + strconv.Itoa(i+1) + ", " + quote(name) + ", " + strconv.Itoa(i%2) + ", " + strconv.Itoa(10-i) + ")")
+			d.exec("INSERT INTO quay VALUES (" + strconv.Itoa(i+1) + ", " + quote(name) + ", " + strconv.Itoa(i%2) + ", " + strconv.Itoa(15-i) + ")")
 		}
 		rows := []struct {
 			name            string
@@ -240,8 +240,8 @@ func TestFillByForm(t *testing.T) {
 			}
 			f := preview(d.job(job))
 			if form == "folded" {
-				if len(f.Several) != 2 || f.Several[0].Key != "17" {
-					t.Errorf("several: %+v", f.Several)
+				if len(f.Several) != 2 || f.Several[0].Key != "17" || !slices.ContainsFunc(f.Several[0].Choices, func(c struct{ Column, Least, Greatest string }) bool { return c.Column == "t1" && c.Least == "9" && c.Greatest == "10" }) {
+					t.Errorf("several: %+v", f.Several) // numbers go by their values, not by their texts
 				}
 				if o := d.must(3, "run", d.job(job), "--accept", "any"); !strings.Contains(o.err, "ambiguous-source") {
 					t.Error(o.err)
@@ -262,7 +262,7 @@ func TestFillByForm(t *testing.T) {
 				}
 				id, t1 := "-1", "5"
 				if want > 0 {
-					id, t1 = strconv.Itoa(want), strconv.Itoa(10-(want-1)+1)
+					id, t1 = strconv.Itoa(want), strconv.Itoa(15-(want-1)+1)
 				}
 				if got := d.one("SELECT concat(quay_id, ' ', t1) FROM visit WHERE id = " + strconv.Itoa(i+1)); got != id+" "+t1 {
 					t.Errorf("%s %q: %s, want %s %s", form, r.name, got, id, t1)
