@@ -240,7 +240,9 @@ func TestFillByForm(t *testing.T) {
 			}
 			f := preview(d.job(job))
 			if form == "folded" {
-				if len(f.Several) != 2 || f.Several[0].Key != "17" || !slices.ContainsFunc(f.Several[0].Choices, func(c struct{ Column, Least, Greatest string }) bool { return c.Column == "t1" && c.Least == "9" && c.Greatest == "10" }) {
+				if len(f.Several) != 2 || f.Several[0].Key != "17" || !slices.ContainsFunc(f.Several[0].Choices, func(c struct{ Column, Least, Greatest string }) bool {
+					return c.Column == "t1" && c.Least == "9" && c.Greatest == "10"
+				}) {
 					t.Errorf("several: %+v", f.Several) // numbers go by their values, not by their texts
 				}
 				if o := d.must(3, "run", d.job(job), "--accept", "any"); !strings.Contains(o.err, "ambiguous-source") {
