@@ -24,6 +24,7 @@ import (
 	"time"
 
 	_ "github.com/jackc/pgx/v5/stdlib"
+	"golang.org/x/sync/errgroup"
 	_ "modernc.org/sqlite"
 
 	"jugatum/internal/testserver"
@@ -109,6 +110,7 @@ type result struct {
 	HoldP99             float64 // ms, greatest of the rounds
 	Rows                int64
 	unmeasured          bool
+	plain               bool // not a run: the statement itself, in two sessions with half of the keys each
 }
 
 func main() {
@@ -427,6 +429,8 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 			if s.job != "" {
 				list[2].Wanted = twoWorkers * s.bare
 			}
+			// What two sessions can gain here at all: processors and the log are shared.
+			list = append(list, result{Engine: b.engine, Shape: s.name, Keep: "plain", Workers: workers, plain: true})
 		}
 	}
 	b.sources, b.refers = s.sources, s.refers
@@ -436,7 +440,7 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 			return nil, err
 		}
 		begun := time.Now()
-		res, err := b.once(s.sql)
+		res, err := b.once(s.sql, sql.LevelDefault)
 		if err != nil {
 			return nil, err
 		}
@@ -445,7 +449,11 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 		for i := range list {
 			r := &list[i]
 			r.Rows, _ = res.RowsAffected()
-			elapsed, err := b.batches(s, r)
+			timed := b.batches
+			if r.plain {
+				timed = b.halves
+			}
+			elapsed, err := timed(s, r)
 			if err != nil {
 				return nil, err
 			}
@@ -464,8 +472,8 @@ func (b *bench) compare(s shape, rounds int) ([]result, error) {
 }
 
 // once carries out the statements of one transaction, and gives the result of the last.
-func (b *bench) once(texts string) (res sql.Result, err error) {
-	tx, err := b.db.Begin()
+func (b *bench) once(texts string, level sql.IsolationLevel) (res sql.Result, err error) {
+	tx, err := b.db.BeginTx(context.Background(), &sql.TxOptions{Isolation: level})
 	if err != nil {
 		return nil, err
 	}
@@ -476,6 +484,32 @@ func (b *bench) once(texts string) (res sql.Result, err error) {
 		}
 	}
 	return res, tx.Commit()
+}
+
+// halves times the statement in two sessions at a time, each with half of the keys.
+func (b *bench) halves(s shape, r *result) (seconds float64, err error) {
+	if err := b.fresh(); err != nil {
+		return 0, err
+	}
+	began := time.Now()
+	var both errgroup.Group
+	for _, half := range []string{"visit.id <= ", "visit.id > "} {
+		both.Go(func() error {
+			var texts []string
+			for _, text := range strings.Split(s.sql, then) {
+				word := " WHERE "
+				if strings.Contains(text, word) {
+					word = " AND "
+				}
+				texts = append(texts, text+word+half+fmt.Sprint(b.rows/2))
+			}
+			// Read committed, or MariaDB has each wait for rows that neither changes.
+			_, err := b.once(strings.Join(texts, then), sql.LevelReadCommitted)
+			return err
+		})
+	}
+	err = both.Wait()
+	return time.Since(began).Seconds(), err
 }
 
 // batches times one run, on a table made anew.
@@ -535,6 +569,9 @@ func line(r result) string {
 	verdict := "within"
 	if r.Ratio > r.Wanted {
 		verdict = "ABOVE"
+	}
+	if r.plain {
+		return fmt.Sprintf("| %s | %s | the statement itself | %d sessions | %.2f | %.2f … %.2f | | | |", r.Engine, r.Shape, r.Workers, r.Ratio, r.Low, r.High)
 	}
 	return fmt.Sprintf("| %s | %s | %s | %d | %.2f | %.2f … %.2f | ≤ %.2f | %s | %.0f ms |", r.Engine, r.Shape, r.Keep, r.Workers, r.Ratio, r.Low, r.High, r.Wanted, verdict, r.HoldP99)
 }

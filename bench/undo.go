@@ -1,6 +1,7 @@
 package main
 
 import (
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"os/exec"
@@ -28,7 +29,7 @@ func (b *bench) undos(rounds int) (string, error) {
 		if err := b.fresh(); err != nil {
 			return "", err
 		}
-		res, err := b.once(s.sql)
+		res, err := b.once(s.sql, sql.LevelDefault)
 		if err != nil {
 			return "", err
 		}
