@@ -35,6 +35,9 @@ type Spec struct {
 	// its author has no filter, whatever the kind of step adds to it.
 	Into       *Into `json:"-"`
 	Everywhere bool  `json:"-"`
+
+	// List, if not nil, is the list of which the change carries out lines.
+	List *List `json:"-"`
 }
 
 // Field is a name and an SQL expression for it.
@@ -106,6 +109,7 @@ type Change struct {
 	Lookup    *Lookup  // From is made by a kind of step that looks values up; nil if not
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
 	Into      *Into    // where the rows go that are deleted, or that are put there as well; nil if nowhere
+	List      *List    // the list of which it carries out lines; nil if none
 	Acts      []*Act   // changes of other tables that come before it in each batch; see Cascade
 	NotKept   string   // why there are none, though the database follows references from its rows
 	Reached   []string // tables that the database changes along with it, over others as well
@@ -192,6 +196,8 @@ func (c *Change) Does() string {
 	switch {
 	case c.Into == nil:
 		return c.Verb.String()
+	case c.Verb == sqltext.Insert && c.List != nil:
+		return "insert"
 	case c.Verb == sqltext.Insert:
 		return "copy"
 	}

@@ -61,7 +61,7 @@ func (x *Into) Check(from *Table) error {
 		}
 		key = append(key, x.Key[i].Name)
 	}
-	if !x.Table.unique(key...) {
+	if !x.Table.Unique(key...) {
 		return fmt.Errorf("%s has no unique key over (%s), by which the rows that are moved could be told from those that are there: add one", x.Table, strings.Join(key, ", "))
 	}
 	for _, c := range from.Columns {
@@ -80,9 +80,9 @@ func named(collation string) string {
 	return collation
 }
 
-// unique reports whether no two rows have the same values in these columns, by what
+// Unique reports whether no two rows have the same values in these columns, by what
 // the catalogue says.
-func (t *Table) unique(columns ...string) bool {
+func (t *Table) Unique(columns ...string) bool {
 	same := func(names []string) bool {
 		return len(names) == len(columns) && !slices.ContainsFunc(names, func(n string) bool { return !slices.Contains(columns, n) })
 	}

@@ -205,6 +205,7 @@ type Deferrable struct {
 type Table struct {
 	Schema      string // "" where the engine has none or it is the default
 	Name        string
+	Shown       string // what it is called in messages, where that is not its name
 	Columns     []*Column
 	Key         *Key // nil: no usable key
 	Indexes     []Index
@@ -259,7 +260,12 @@ func (t *Table) Or() string {
 }
 
 // String is the table's name for messages.
-func (t *Table) String() string { return TableName{t.Schema, t.Name}.String() }
+func (t *Table) String() string {
+	if t.Shown != "" {
+		return t.Shown
+	}
+	return TableName{t.Schema, t.Name}.String()
+}
 
 // TableName is a table's name with its schema.
 type TableName struct{ Schema, Name string }

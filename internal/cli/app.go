@@ -66,6 +66,7 @@ func status(err error) int {
 	var oe *engine.OpenError
 	var ve *plan.Unheld
 	var ae *asideError
+	var bl *plan.BadList
 	switch {
 	case err == nil:
 		return 0
@@ -77,7 +78,7 @@ func status(err error) int {
 		return exitStopped
 	case errors.Is(err, runner.ErrGuard), errors.As(err, &ue), errors.As(err, &re):
 		return exitRefused
-	case errors.As(err, &usage), errors.As(err, &je), errors.As(err, &fe), errors.As(err, &se), errors.As(err, &nf), errors.As(err, &rf):
+	case errors.As(err, &usage), errors.As(err, &je), errors.As(err, &fe), errors.As(err, &se), errors.As(err, &nf), errors.As(err, &rf), errors.As(err, &bl):
 		return exitUsage
 	case errors.As(err, &oe) && oe.Usage:
 		return exitUsage

@@ -51,6 +51,7 @@ func (a *app) preview() *cli.Command {
 			if err != nil {
 				return err
 			}
+			defer p.Close()
 			opts, err := limits(c, p.Job)
 			if err != nil {
 				return err

@@ -53,6 +53,7 @@ func (a *app) runCmd() *cli.Command {
 			if err != nil {
 				return err
 			}
+			defer p.Close()
 			return a.start(ctx, c, p)
 		},
 	}

@@ -17,6 +17,7 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/kind"
+	"jugatum/internal/kind/changes"
 	"jugatum/internal/kind/fill"
 	"jugatum/internal/kind/move"
 	"jugatum/internal/pace"
@@ -66,18 +67,26 @@ type fileStep struct {
 	Replace *fileReplace      `toml:"replace"`
 	FillKeys
 	MoveKeys
+	ChangesKeys
 	Expect any         `toml:"expect"`
 	Check  []fileCheck `toml:"check"`
 }
 
 // The keys of each kind of step.
 type (
-	FillKeys = fill.Keys
-	MoveKeys = move.Keys
+	FillKeys    = fill.Keys
+	MoveKeys    = move.Keys
+	ChangesKeys = changes.Keys
 )
 
 // kinds are the kinds of steps that a step may be of by its keys; a new one has a row.
-func (f fileStep) kinds() []kind.Keys { return []kind.Keys{f.FillKeys, f.MoveKeys} }
+func (f fileStep) kinds() []kind.Keys {
+	lists, moves := f.ChangesKeys, f.MoveKeys
+	if lists.Used() { // which have some keys in common with others
+		lists.Present, lists.Set, moves.Present = moves.Present, f.Set, nil
+	}
+	return []kind.Keys{f.FillKeys, moves, lists}
+}
 
 // kind are those whose keys the step has.
 func (f fileStep) kind() []kind.Keys {

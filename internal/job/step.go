@@ -39,7 +39,8 @@ func (x *stepReader) failf(key, format string, args ...any) error {
 
 // has tells of the keys by which a form is told which of them are there.
 func (f fileStep) has() (statement, fields, replacement bool) {
-	return f.SQL != nil, f.Let != nil || f.Set != nil || f.Put != nil || f.Delete || f.top(), f.Replace != nil || f.In != nil || f.Except != nil
+	set := f.Set != nil && !f.ChangesKeys.Used()
+	return f.SQL != nil, f.Let != nil || set || f.Put != nil || f.Delete || f.top(), f.Replace != nil || f.In != nil || f.Except != nil
 }
 
 // form tells which of the forms the step has, and that it has no keys of another.
@@ -138,6 +139,9 @@ func (x *stepReader) first() error {
 func (x *stepReader) fields() error {
 	for _, k := range x.keys(x.path+".let", x.f.Let) {
 		x.s.Let = append(x.s.Let, change.Field{Name: k, Expr: x.f.Let[k]})
+	}
+	if x.s.Kind != nil { // which has read its own
+		return nil
 	}
 	for _, k := range x.keys(x.path+".set", x.f.Set) {
 		x.s.Set = append(x.s.Set, change.Field{Name: k, Expr: x.f.Set[k]})

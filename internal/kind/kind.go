@@ -42,7 +42,8 @@ type Step interface {
 type Place struct {
 	D      change.Dialect
 	Tables change.Catalogue
-	Once   bool // the engine would rather have a joined table read once, before the first batch
+	Once   bool         // the engine would rather have a joined table read once, before the first batch
+	List   *change.List // the step's list; nil if it has none
 }
 
 // Part is one of the changes that a step comes to: its spec, and the end of its name.

@@ -109,3 +109,10 @@ func shown(text string) string {
 	}
 	return fmt.Sprintf("%q", text)
 }
+
+// Dated reports whether a layout tells day, month and year apart.
+func Dated(layout string) bool {
+	a := time.Date(2031, 10, 28, 0, 0, 0, 0, time.UTC)
+	t, err := time.Parse(layout, a.Format(layout))
+	return err == nil && t.Year() == a.Year() && t.Month() == a.Month() && t.Day() == a.Day()
+}

@@ -131,7 +131,7 @@ func (p *Plan) recorded(step, verb string, t *change.Table, columns []string, pa
 	c := &change.Change{Step: step, D: p.DB.Dialect(), Verb: sqltext.Update, Table: t, Ref: p.DB.Dialect().Quote(t.Name), Params: params, Recorded: true}
 	switch verb {
 	case sqltext.Update.String():
-	case "copy":
+	case "copy", "insert":
 		c.Verb = sqltext.Insert
 	default: // delete, move
 		c.Verb = sqltext.Delete

@@ -30,6 +30,11 @@ type Plan struct {
 	Tables  []*change.Table // all there are; read where a step needs them
 	LeftOut []string        // why tables that a pattern takes in are not changed
 
+	session       *engine.Session      // that reads lists; nil without any
+	lists         map[int]*change.List // by the job's step
+	made          []string             // tables for them that were made, as SQL text
+	recordedLists bool                 // a run goes by them
+
 	Unreadable error // why the job of a run cannot be read any more; its changes are from the record then
 }
 
@@ -41,20 +46,26 @@ func New(ctx context.Context, db engine.DB, j *job.Job, values map[string]change
 	if err := j.Apart(); err != nil {
 		return nil, err
 	}
-	p := &Plan{DB: db, Job: j, Values: maps.Clone(values), Digest: j.Digest(db.Dialect(), values), Written: j.WrittenDigest(values), Method: method}
+	p := &Plan{DB: db, Job: j, Values: maps.Clone(values), Method: method}
 	if p.Values == nil {
 		p.Values = map[string]change.Value{}
 	}
-	p.Values[change.Clock] = change.ClockValue(time.Now())
-	if err := p.build(ctx); err != nil {
-		return p, err
+	if err := p.readLists(ctx); err != nil {
+		return nil, err
 	}
+	told := p.digestValues()
+	p.Digest, p.Written = j.Digest(db.Dialect(), told), j.WrittenDigest(told)
+	p.Values[change.Clock] = change.ClockValue(time.Now())
+	err := p.build(ctx)
 	for _, c := range p.Changes {
-		if err := p.words(ctx, c); err != nil {
-			return p, err
+		if err == nil {
+			err = p.words(ctx, c)
 		}
 	}
-	return p, nil
+	if err != nil {
+		p.Close()
+	}
+	return p, err
 }
 
 // build makes the changes and has the database read each of them.
@@ -70,6 +81,9 @@ func (p *Plan) build(ctx context.Context) error {
 			tables[k] = t
 		}
 		return t, err
+	}
+	for _, x := range p.lists {
+		tables[[2]string{x.Table.Schema, x.Table.Name}] = x.Table
 	}
 	for i, s := range p.Job.Steps {
 		s.Spec.Of = i
@@ -87,7 +101,7 @@ func (p *Plan) build(ctx context.Context) error {
 		parts := []kind.Part{{Spec: s.Spec}}
 		if s.Kind != nil {
 			var err error
-			if parts, err = s.Kind.Parts(s.Spec, kind.Place{D: p.DB.Dialect(), Tables: look, Once: p.stagesSources()}); err != nil {
+			if parts, err = s.Kind.Parts(s.Spec, kind.Place{D: p.DB.Dialect(), Tables: look, Once: p.stagesSources(), List: p.lists[i]}); err != nil {
 				return p.Job.At(err)
 			}
 		}

@@ -39,6 +39,7 @@ func (p *Plan) Record(ctx context.Context, l *ledger.Ledger, r *ledger.Run) ([]*
 	if err := l.Create(ctx, s, r, kept); err != nil {
 		return nil, fmt.Errorf("the run cannot be recorded in the ledger: %w; nothing was changed", err)
 	}
+	p.recordedLists = true
 	return p.Work(ctx, l, r)
 }
 

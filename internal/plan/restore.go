@@ -34,7 +34,10 @@ func Restore(ctx context.Context, db engine.DB, r *ledger.Run) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{DB: db, Job: j, Values: r.Params, Digest: r.Digest}
+	p := &Plan{DB: db, Job: j, Values: r.Params, Digest: r.Digest, recordedLists: true}
+	if err := p.restoreLists(ctx); err != nil {
+		return p, err
+	}
 	return p, p.build(ctx)
 }
 
@@ -55,7 +58,7 @@ func (p *Plan) fromRecord(ctx context.Context, r *ledger.Run) error {
 		if c.Of = p.Job.Of(st.Name); c.Of < 0 {
 			return Refusef("run %d has a step %q that its job does not have: the ledger was changed by hand", r.ID, st.Name)
 		}
-		if st.Verb == "move" || st.Verb == "copy" {
+		if st.Verb == "move" || st.Verb == "copy" || st.Verb == "insert" {
 			if c.Into, err = p.intoOf(ctx, st, t); err != nil {
 				return err
 			}

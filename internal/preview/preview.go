@@ -194,7 +194,7 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 		if err := p.sample(ctx, db, c, sample); err != nil {
 			return nil, err
 		}
-		if c.Lookup != nil && !c.Lookup.Missing && sample > 0 {
+		if c.Lookup != nil && !c.Lookup.Missing && c.List == nil && sample > 0 {
 			var err error
 			if p.Fill, err = Filled(ctx, db, c, sample); err != nil {
 				return nil, err

@@ -1,0 +1,351 @@
+// Package changes is the kind of step that carries out a list: lines of a file, each of
+// which inserts, updates or deletes the row of a table that has its key.
+package changes
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"jugatum/internal/change"
+	"jugatum/internal/kind"
+	"jugatum/internal/list"
+	"jugatum/internal/sqltext"
+)
+
+// Keys are the keys of such a step in a job file, besides table. Present and Set are those
+// of other steps as well, and are handed over.
+type Keys struct {
+	Changes   *string           `toml:"changes"`
+	Key       []string          `toml:"key"`
+	Action    any               `toml:"action"`
+	Columns   map[string]string `toml:"columns"`
+	Absent    *string           `toml:"absent"`
+	Header    []string          `toml:"header"`
+	Separator *string           `toml:"separator"`
+	Null      *string           `toml:"null"`
+	Encoding  *string           `toml:"encoding"`
+	Date      *string           `toml:"date"`
+	Timestamp *string           `toml:"timestamp"`
+	Decimal   *string           `toml:"decimal"`
+
+	Present *string           `toml:"-"`
+	Set     map[string]string `toml:"-"`
+}
+
+// Used reports whether any of the keys is there.
+func (k Keys) Used() bool {
+	return k.Changes != nil || k.Key != nil || k.Action != nil || k.Columns != nil || k.Absent != nil || k.Header != nil || k.Separator != nil ||
+		k.Null != nil || k.Encoding != nil || k.Date != nil || k.Timestamp != nil || k.Decimal != nil
+}
+
+// Names lists the main ones.
+func (Keys) Names() string { return "changes, key, action and columns" }
+
+// Action is what becomes of a line.
+type Action string
+
+const (
+	Insert Action = "insert" // a row is made
+	Update Action = "update" // the row with its key is changed
+	Delete Action = "delete" // the row with its key is deleted
+	Upsert Action = "upsert" // the row with its key is changed, or made where there is none
+)
+
+var actions = []Action{Insert, Update, Delete, Upsert}
+
+// What becomes of a line whose key is not there, or is there where a row was to be made.
+const (
+	Report = "report" // it is told
+	Fail   = "fail"   // the run is refused
+)
+
+// Step is such a step as its author wrote it.
+type Step struct {
+	File    string            // its path
+	Key     []string          `json:",omitempty"` // columns of the table; none for the table's own key
+	Action  Action            `json:",omitempty"` // of every line; "" where a column says so
+	By      string            `json:",omitempty"` // that column of the file
+	Words   map[string]Action `json:",omitempty"` // what stands there
+	Columns map[string]string `json:",omitempty"` // a column of the file to one of the table, where they are called differently
+	Set     []change.Field    `json:",omitempty"` // columns besides: SQL over the table and the line
+	Absent  string            // report, fail or insert
+	Present string            // report, fail or update
+	Format  list.Format
+}
+
+// Kind is the kind's name.
+func (s *Step) Kind() string { return "changes" }
+
+// Read makes the step of its keys.
+func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, error) {
+	s, field, err := k.read(order)
+	if err != nil {
+		return nil, field, err
+	}
+	return s, "", nil
+}
+
+func (k Keys) read(order func(key string, m any) []string) (*Step, string, error) {
+	s := &Step{Key: k.Key, Columns: k.Columns, Absent: Report, Present: Report}
+	if k.Changes == nil {
+		return nil, "", errors.New("changes is missing: the file with the list")
+	}
+	if s.File = *k.Changes; strings.TrimSpace(s.File) == "" {
+		return nil, "changes", errors.New("changes is empty; it names a file, or is - for the standard input")
+	}
+	if k.Key != nil && len(k.Key) == 0 {
+		return nil, "key", errors.New("key is empty; leave it out for the table's own key")
+	}
+	if field, err := s.action(k.Action, order); err != nil {
+		return nil, field, err
+	}
+	for _, name := range order("set", k.Set) {
+		s.Set = append(s.Set, change.Field{Name: name, Expr: k.Set[name]})
+	}
+	for _, x := range []struct {
+		field string
+		given *string
+		into  *string
+		other Action
+		goes  []Action
+	}{{"absent", k.Absent, &s.Absent, Insert, []Action{Update, Delete}}, {"present", k.Present, &s.Present, Update, []Action{Insert}}} {
+		if x.given == nil {
+			continue
+		}
+		if *x.into = *x.given; !slices.Contains([]string{Report, Fail, string(x.other)}, *x.given) {
+			return nil, x.field, fmt.Errorf("%s: %q is not report, fail or %s", x.field, *x.given, x.other)
+		}
+		if s.Action != "" && !slices.Contains(x.goes, s.Action) {
+			return nil, x.field, fmt.Errorf("%s has no meaning where every line is to %s", x.field, s.Action)
+		}
+		if s.Action == Delete && *x.given == string(x.other) {
+			return nil, x.field, errors.New("absent: insert has no meaning where every line is to delete")
+		}
+	}
+	field, err := s.format(k)
+	return s, field, err
+}
+
+// action reads what is to become of the lines: one word for all, or a column that says so.
+func (s *Step) action(given any, order func(key string, m any) []string) (string, error) {
+	switch a := given.(type) {
+	case nil:
+		return "", errors.New(`action is missing: "insert", "update", "delete", "upsert", or { column = "…" } where a column of the file says so`)
+	case string:
+		if s.Action = Action(a); !slices.Contains(actions, s.Action) {
+			return "action", fmt.Errorf("action: %q is not insert, update, delete or upsert", a)
+		}
+		return "", nil
+	case map[string]any:
+		s.Words = map[string]Action{}
+		for _, name := range order("action", a) {
+			text, ok := a[name].(string)
+			if !ok {
+				return "action." + name, fmt.Errorf("action.%s: expected a text", name)
+			}
+			if name == "column" {
+				s.By = text
+				continue
+			}
+			if !slices.Contains(actions, Action(text)) {
+				return "action." + name, fmt.Errorf("action.%s: %q is not insert, update, delete or upsert", name, text)
+			}
+			s.Words[name] = Action(text)
+		}
+		if s.By == "" {
+			return "action", errors.New("action: column is missing, the column of the file that says what becomes of a line")
+		}
+		if len(s.Words) == 0 {
+			for _, a := range actions {
+				s.Words[string(a)] = a
+			}
+		}
+		return "", nil
+	}
+	return "action", errors.New(`action: expected a text, or { column = "…" }`)
+}
+
+// format reads how the file is written.
+func (s *Step) format(k Keys) (string, error) {
+	one := func(name string, text *string) (rune, error) {
+		if text == nil {
+			return 0, nil
+		}
+		r, size := utf8.DecodeRuneInString(*text)
+		if size == 0 || size != len(*text) {
+			return 0, fmt.Errorf("%s: expected one character, not %q", name, *text)
+		}
+		return r, nil
+	}
+	text := func(s *string) string {
+		if s == nil {
+			return ""
+		}
+		return *s
+	}
+	f := list.Format{Header: k.Header, Null: k.Null, Encoding: text(k.Encoding), Date: text(k.Date), Timestamp: text(k.Timestamp)}
+	var err error
+	if f.Separator, err = one("separator", k.Separator); err != nil {
+		return "separator", err
+	}
+	if f.Decimal, err = one("decimal", k.Decimal); err != nil {
+		return "decimal", err
+	}
+	if f.Decimal != 0 && f.Decimal != '.' && f.Decimal != ',' {
+		return "decimal", fmt.Errorf("decimal: %q is not . or ,", f.Decimal)
+	}
+	for name, layout := range map[string]string{"date": f.Date, "timestamp": f.Timestamp} {
+		if layout != "" && !list.Dated(layout) {
+			return name, fmt.Errorf("%s: %q does not say how a date is written; write 2 January 2006 so: \"02.01.2006\"", name, layout)
+		}
+	}
+	s.Format = f
+	return "", nil
+}
+
+// Each calls do for every piece of SQL of the step.
+func (s *Step) Each(do func(sql string) string) kind.Step {
+	out := *s
+	out.Set = slices.Clone(s.Set)
+	for i := range out.Set {
+		out.Set[i].Expr = do(out.Set[i].Expr)
+	}
+	return &out
+}
+
+// can reports whether lines may have such an action.
+func (s *Step) can(a Action) bool {
+	return s.Action == a || s.Action == "" && slices.Contains(slices.Collect(maps.Values(s.Words)), a)
+}
+
+// updates, inserts and deletes are the actions of those lines that may change, make and
+// delete a row.
+func (s *Step) updates() []Action {
+	return s.which(Update, Upsert, map[bool]Action{true: Insert}[s.Present == string(Update)])
+}
+
+func (s *Step) inserts() []Action {
+	return s.which(Insert, Upsert, map[bool]Action{true: Update}[s.Absent == string(Insert)])
+}
+
+func (s *Step) deletes() []Action { return s.which(Delete) }
+
+func (s *Step) which(among ...Action) (out []Action) {
+	for _, a := range among {
+		if a != "" && s.can(a) {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// alias is how the job's own SQL calls a line.
+const alias = "line"
+
+// Parts makes the changes' specs: what is deleted, what is changed, what is inserted, in this
+// order, so that what goes makes room.
+func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
+	p := parts{Checker: kind.Checker{D: at.D, Step: spec.Name}, s: s, spec: spec, list: at.List}
+	var err error
+	if p.target, p.ref, err = change.Target(at.D, spec, at.Tables); err != nil {
+		return nil, err
+	}
+	if p.list == nil {
+		return nil, p.Failf("changes", "the lines of %s are not there any more", s.File)
+	}
+	return p.make()
+}
+
+type parts struct {
+	kind.Checker
+	s      *Step
+	spec   change.Spec
+	target *change.Table
+	ref    string // how SQL refers to it
+	list   *change.List
+}
+
+func (p *parts) make() ([]kind.Part, error) {
+	p.spec.List = p.list
+	var out []kind.Part
+	add := func(name string, spec change.Spec) { out = append(out, kind.Part{Name: ": " + name, Spec: spec}) }
+	if which := p.s.deletes(); len(which) > 0 {
+		gone := p.spec
+		gone.Delete = true
+		gone.Where = "EXISTS (SELECT 1 FROM " + p.list.SQL + " AS " + alias + " WHERE " + p.match(p.ref) + p.acting(alias, which) + ")"
+		add("delete", gone)
+	}
+	if which := p.s.updates(); len(which) > 0 {
+		changed := p.spec
+		for _, c := range p.list.Table.Columns[len(p.list.Table.Key.Columns):] {
+			changed.Set = append(changed.Set, change.Field{Name: c.Name, Expr: alias + "." + p.D.Quote(c.Name)})
+		}
+		for _, f := range p.s.Set {
+			if err := p.Expression("set."+f.Name, f.Expr); err != nil {
+				return nil, err
+			}
+			changed.Set = append(changed.Set, f)
+		}
+		if len(changed.Set) == 0 {
+			return nil, p.Failf("changes", "%s has the key of %s alone: there is nothing to change", p.list.File, p.target)
+		}
+		changed.Joint = &change.Joint{From: p.list.SQL + " AS " + alias, As: alias, Match: p.match(p.ref) + p.acting(alias, which), Columns: p.list.Table.Key.Names(), Unmatched: change.Leave, Unique: true}
+		add("update", changed)
+	}
+	if which := p.s.inserts(); len(which) > 0 {
+		made := p.spec
+		into := change.NewInto(p.list.Table, p.target, false)
+		into.Copied = true
+		made.Table, made.Delete, made.Into = p.list.SQL, true, into
+		made.Where = "NOT EXISTS (SELECT 1 FROM " + p.target.SQL(p.D) + " AS jugatum_i WHERE " + p.same("jugatum_i", p.D.Quote(p.list.Table.Name)) + ")" + p.acting(p.D.Quote(p.list.Table.Name), which)
+		add("insert", made)
+	}
+	if len(out) == 1 {
+		out[0].Name = ""
+	}
+	return out, nil
+}
+
+// match is the condition that a row of the table has the key of a line.
+func (p *parts) match(ref string) string { return p.same(ref, alias) }
+
+func (p *parts) same(row, line string) string {
+	var all []string
+	for _, c := range p.list.Table.Key.Columns {
+		all = append(all, row+"."+p.D.Quote(c.Name)+" "+c.Op("=")+" "+line+"."+p.D.Quote(c.Name))
+	}
+	return strings.Join(all, " AND ")
+}
+
+// acting is the further condition that a line has one of these actions, if lines have any of
+// their own.
+func (p *parts) acting(line string, which []Action) string {
+	if p.s.Action != "" {
+		return ""
+	}
+	var words []string
+	for _, a := range which {
+		words = append(words, "'"+string(a)+"'")
+	}
+	return " AND " + line + "." + change.ListAction + " IN (" + strings.Join(words, ", ") + ")"
+}
+
+// asked lists the columns of a line that the step's own SQL names.
+func (s *Step) asked(d change.Dialect) (names []string) {
+	for _, f := range s.Set {
+		tokens, err := sqltext.Lex(d, f.Expr)
+		if err != nil {
+			continue // told where it is read
+		}
+		for i := 2; i < len(tokens); i++ {
+			if tokens[i-2].Is(alias) && tokens[i-1].Punct(".") {
+				names = append(names, d.Name(tokens[i]))
+			}
+		}
+	}
+	return names
+}

@@ -1,0 +1,244 @@
+package changes
+
+import (
+	"encoding/hex"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/list"
+)
+
+// Layout says which value of a line goes where.
+type Layout struct {
+	Key, Others []*change.Column // of the table
+	Extra       []string         // columns of the file that only the step's own SQL asks for
+	fields      []field          // in the order of Key, Others and Extra
+	action      int              // the field that says what becomes of a line; -1 if none does
+	s           *Step
+}
+
+// field is a column of the file.
+type field struct {
+	at     int // among the values of a line
+	name   string
+	typ    list.Type
+	bytes  bool // \x… is bytes in hexadecimal
+	filled bool // it must have a value
+}
+
+// Layout holds the columns of a file against those of the table.
+func (s *Step) Layout(d change.Dialect, step string, target *change.Table, names []string) (*Layout, error) {
+	l := &Layout{action: -1, s: s}
+	fail := func(field, format string, args ...any) error {
+		return &change.FieldError{Step: step, Field: field, Err: fmt.Errorf(format, args...)}
+	}
+	for name := range s.Columns {
+		if !slices.Contains(names, name) {
+			return nil, fail("columns."+name, "%s has no column %q%s", s.File, name, nearest(name, names))
+		}
+	}
+	if s.By != "" {
+		if l.action = slices.Index(names, s.By); l.action < 0 {
+			return nil, fail("action.column", "%s has no column %q%s", s.File, s.By, nearest(s.By, names))
+		}
+	}
+	keys, err := s.keys(target, fail)
+	if err != nil {
+		return nil, err
+	}
+	asked := s.asked(d)
+	at, others, extra := map[*change.Column]int{}, []*change.Column{}, map[string]int{}
+	for i, name := range names {
+		if i == l.action {
+			continue
+		}
+		to, mapped := s.Columns[name]
+		if !mapped {
+			to = name
+		}
+		col := column(target, to)
+		switch before, twice := at[col]; {
+		case col == nil && mapped:
+			return nil, fail("columns."+name, "table %s has no column %q%s", target, to, change.NearestColumn(target, to))
+		case col == nil && slices.Contains(asked, name):
+			l.Extra, extra[name] = append(l.Extra, name), i
+			continue
+		case col == nil:
+			return nil, fail("changes", "%s has a column %q, which table %s has not%s; name the one that is meant: columns = { %s = \"…\" }, or leave it out of the file", s.File, name, target, change.NearestColumn(target, name), name)
+		case twice:
+			return nil, fail("changes", "columns %q and %q of %s are both for %s.%s", names[before], name, s.File, target, col.Name)
+		case col.Generated:
+			return nil, fail("changes", "column %s.%s is computed by the database and cannot be assigned", target, col.Name)
+		}
+		if at[col] = i; !slices.Contains(keys, col) {
+			others = append(others, col)
+		}
+	}
+	for _, k := range keys {
+		if _, there := at[k]; !there {
+			return nil, fail("changes", "%s has no column for %s, which is part of the key; it has %s. Name the one that is meant: columns = { NAME = %q }, or other unique columns: key = [\"…\"]", s.File, k.Name, strings.Join(names, ", "), k.Name)
+		}
+	}
+	if len(s.inserts()) > 0 {
+		if err := s.insertable(target, at, fail); err != nil {
+			return nil, err
+		}
+	}
+	l.Key, l.Others = keys, others
+	for i, c := range slices.Concat(keys, others) {
+		l.fields = append(l.fields, field{at: at[c], name: names[at[c]], typ: typed(c), bytes: holdsBytes(c), filled: i < len(keys)})
+	}
+	for _, name := range l.Extra {
+		l.fields = append(l.fields, field{at: extra[name], name: name})
+	}
+	return l, nil
+}
+
+// keys are the columns by which a row is found.
+func (s *Step) keys(target *change.Table, fail func(field, format string, args ...any) error) (keys []*change.Column, err error) {
+	if s.Key == nil {
+		if target.Key == nil || target.Key.Hidden {
+			return nil, fail("table", "%s has no key by which the lines could find their rows; name unique columns: key = [\"…\"]", target)
+		}
+		return target.Key.Columns, nil
+	}
+	var names []string
+	for _, name := range s.Key {
+		c := column(target, name)
+		if c == nil {
+			return nil, fail("key", "table %s has no column %q%s", target, name, change.NearestColumn(target, name))
+		}
+		keys, names = append(keys, c), append(names, c.Name)
+	}
+	if !target.Unique(names...) {
+		return nil, fail("key", "two rows of %s may have the same %s: there is no unique index over just these columns, so that a line could mean several rows", target, strings.Join(names, ", "))
+	}
+	return keys, nil
+}
+
+// insertable refuses a list that leaves out what every row must have.
+func (s *Step) insertable(target *change.Table, at map[*change.Column]int, fail func(field, format string, args ...any) error) error {
+	if len(s.Set) > 0 {
+		return fail("set", "a line that makes a row has no row yet that an expression could be over: set goes with updates alone; let the file have a column for it, or the table a default")
+	}
+	for _, c := range target.Columns {
+		if _, there := at[c]; !there && c.NotNull && c.Default == "" && !c.Identity && !c.Generated {
+			return fail("changes", "%s has no column for %s, which cannot be NULL and has no default: no row could be made", s.File, c.Name)
+		}
+	}
+	return nil
+}
+
+// column finds a column by its exact name, or else by one that differs in case alone.
+func column(t *change.Table, name string) *change.Column {
+	if c := t.Named(name); c != nil {
+		return c
+	}
+	var found *change.Column
+	for _, c := range t.Columns {
+		if strings.EqualFold(c.Name, name) {
+			if found != nil {
+				return nil
+			}
+			found = c
+		}
+	}
+	return found
+}
+
+func nearest(name string, names []string) string {
+	if near := change.Nearest(name, names); near != "" {
+		return fmt.Sprintf("; did you mean %q?", near)
+	}
+	return ""
+}
+
+// scaled is a type of numbers with how many digits it has, and how many of these stand after
+// the point.
+var scaled = regexp.MustCompile(`^(?:numeric|decimal|dec)\(\s*[0-9]+\s*(?:,\s*([0-9]+)\s*)?\)`)
+
+// wholeTypes are types of whole numbers, as servers call them.
+var wholeTypes = regexp.MustCompile(`^(?:big|small|tiny|medium)?int(?:eger)?\b|^(?:big|small)?serial\b`)
+
+// typed tells how values of a column are written. Dates come first: SQLite takes their
+// types for numbers.
+func typed(c *change.Column) list.Type {
+	name := strings.ToLower(c.Type)
+	switch {
+	case strings.HasPrefix(name, "timestamp") || strings.HasPrefix(name, "datetime"):
+		return list.Type{Kind: list.Timestamp}
+	case name == "date":
+		return list.Type{Kind: list.Date}
+	case c.Class != change.Number || strings.Contains(name, "time") || strings.Contains(name, "date") || name == "money":
+		return list.Type{}
+	case wholeTypes.MatchString(name):
+		return list.Type{Kind: list.Number, Scale: 0}
+	}
+	t := list.Type{Kind: list.Number, Scale: list.Unlimited}
+	if m := scaled.FindStringSubmatch(name); m != nil {
+		t.Scale, _ = strconv.Atoi(m[1]) // 0 without one
+	}
+	return t
+}
+
+func holdsBytes(c *change.Column) bool {
+	return c.Binary || c.Holds == change.Bytes || strings.EqualFold(c.Type, "BLOB")
+}
+
+// Row is a line as the table of the list has it: the line of the file, its action, nothing yet for its
+// outcome, then the values: texts, bytes, or nil.
+func (l *Layout) Row(file string, line list.Line) ([]any, error) {
+	fail := func(f string, format string, args ...any) error {
+		return &list.Fault{File: file, Line: line.At, Field: f, Msg: fmt.Sprintf(format, args...)}
+	}
+	row := []any{int64(line.At), nil, nil}
+	if l.action >= 0 {
+		word := line.Values[l.action]
+		if word == nil {
+			return nil, fail(l.s.By, "NULL does not say what becomes of the line")
+		}
+		a, known := l.s.Words[*word]
+		if !known {
+			return nil, fail(l.s.By, "%q does not say what becomes of the line; expected %s", *word, l.s.words())
+		}
+		row[1] = string(a)
+	}
+	for _, f := range l.fields {
+		v := line.Values[f.at]
+		if v == nil {
+			if f.filled {
+				return nil, fail(f.name, "NULL, and no row has that in its key")
+			}
+			row = append(row, nil)
+			continue
+		}
+		if text, ok := strings.CutPrefix(*v, `\x`); ok && f.bytes {
+			b, err := hex.DecodeString(text)
+			if err != nil {
+				return nil, fail(f.name, `after \x, expected bytes in hexadecimal: %v`, err)
+			}
+			row = append(row, b)
+			continue
+		}
+		text, err := l.s.Format.Value(f.typ, *v)
+		if err != nil {
+			return nil, fail(f.name, "%v", err)
+		}
+		row = append(row, text)
+	}
+	return row, nil
+}
+
+// words lists what may say what becomes of a line.
+func (s *Step) words() string {
+	var all []string
+	for w := range s.Words {
+		all = append(all, w)
+	}
+	slices.Sort(all)
+	return strings.Join(all, ", ")
+}

@@ -1,0 +1,442 @@
+package plan
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/kind/changes"
+	"jugatum/internal/ledger"
+	"jugatum/internal/list"
+	"jugatum/internal/sqltext"
+)
+
+// A list is read into a table of ours before anything is made of it: so the server itself
+// reads every value, a run that goes on needs the file no more, and the lines are there for
+// whoever wants to know what became of them. What is recorded of it is a parameter of the run.
+
+// Listed is that record.
+type Listed struct {
+	File   string   `json:"file"` // its name, without folders
+	SHA256 string   `json:"sha256"`
+	Bytes  int64    `json:"bytes"`
+	Lines  int64    `json:"lines"`
+	Table  string   `json:"table"` // in the ledger's place
+	Key    []string `json:"key"`
+	Others []string `json:"columns"`
+	Extra  []string `json:"extra,omitempty"`
+}
+
+// listParam names the parameter for the list of a step of the job. No job can declare it.
+func listParam(step int) string { return fmt.Sprintf("list of step %d", step+1) }
+
+// ListOf reads what is recorded of the list of a job's step, counted from 0; nil if it has none.
+func ListOf(values map[string]change.Value, step int) (*Listed, error) {
+	v, ok := values[listParam(step)]
+	if !ok {
+		return nil, nil
+	}
+	x := &Listed{}
+	if err := json.Unmarshal([]byte(v.Text), x); err != nil {
+		return nil, fmt.Errorf("what is recorded of the list of step %d cannot be read: %w", step+1, err)
+	}
+	if !listName.MatchString(x.Table) {
+		return nil, fmt.Errorf("the record names %q for the lines of step %d, which is no name that it would have given", x.Table, step+1)
+	}
+	return x, nil
+}
+
+// ListParam reports whether a parameter of a run is what is recorded of a list.
+func ListParam(name string) bool { return strings.HasPrefix(name, "list of step ") }
+
+var listName = regexp.MustCompile(`^list_[0-9a-f]{16}$`)
+
+// readLists reads the lists of the job's steps. What tells one from another is put into
+// values, which the job's digest is made of.
+func (p *Plan) readLists(ctx context.Context) (err error) {
+	defer func() {
+		if err != nil {
+			p.Close()
+		}
+	}()
+	for i, s := range p.Job.Steps {
+		kind, ok := s.Kind.(*changes.Step)
+		if !ok {
+			continue
+		}
+		if p.session == nil {
+			if p.session, err = p.DB.Session(ctx, engine.SessionOptions{Purpose: "jugatum list", LockTimeout: 5 * time.Second}); err != nil {
+				return err
+			}
+			defer func() { p.session.Close(); p.session = nil }()
+			if err := ledger.Open(p.DB).Ensure(ctx, p.session); err != nil {
+				return fmt.Errorf("the lines of %s cannot be read into %s, since the ledger's tables cannot be made: %w", kind.File, p.DB.Name(), err)
+			}
+		}
+		target, _, err := change.Target(p.DB.Dialect(), s.Spec, func(schema, name string) (*change.Table, error) { return p.DB.Table(ctx, schema, name) })
+		if err != nil {
+			return p.Job.At(err)
+		}
+		x := &loading{p: p, step: i, name: s.Name, kind: kind, target: target}
+		if err := x.load(ctx); err != nil {
+			var fault *list.Fault
+			if errors.As(err, &fault) { // which has a place of its own
+				return &BadList{fault}
+			}
+			return p.Job.At(err)
+		}
+	}
+	return nil
+}
+
+// BadList is a fault in a list. Nothing was changed.
+type BadList struct{ Fault *list.Fault }
+
+func (e *BadList) Error() string { return e.Fault.Error() + "; nothing was changed" }
+func (e *BadList) Unwrap() error { return e.Fault }
+
+// Close drops what was read of lists, unless a run has recorded it.
+func (p *Plan) Close() {
+	if p.recordedLists || len(p.made) == 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	s, err := p.DB.Session(ctx, engine.SessionOptions{Purpose: "jugatum list", LockTimeout: 5 * time.Second})
+	if err != nil { // what stays is in nobody's way
+		return
+	}
+	defer s.Close()
+	for _, table := range p.made {
+		s.Conn.ExecContext(ctx, "DROP TABLE "+table)
+	}
+	p.made = nil
+}
+
+// loading reads one list.
+type loading struct {
+	p      *Plan
+	step   int
+	name   string
+	kind   *changes.Step
+	target *change.Table
+
+	in      *list.Reader
+	layout  *changes.Layout
+	list    *change.List
+	columns []string
+}
+
+// path is where the list is: beside the job's file, unless it says otherwise.
+func (x *loading) path() string {
+	if filepath.IsAbs(x.kind.File) || x.p.Job.Source.SQL {
+		return x.kind.File
+	}
+	return filepath.Join(filepath.Dir(x.p.Job.Source.Name), x.kind.File)
+}
+
+func (x *loading) load(ctx context.Context) error {
+	if x.kind.File == list.Stdin {
+		return x.from(ctx, list.Stdin, os.Stdin)
+	}
+	path := x.path()
+	fail := func(err error) error {
+		var pe *os.PathError
+		if errors.As(err, &pe) {
+			err = pe.Err
+		}
+		return &change.FieldError{Step: x.name, Field: "changes", Err: fmt.Errorf("%s cannot be read: %w", path, err)}
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return fail(err)
+	}
+	defer f.Close()
+	before, err := f.Stat()
+	if err != nil {
+		return fail(err)
+	}
+	if before.IsDir() {
+		return fail(errors.New("it is a folder"))
+	}
+	if err := x.from(ctx, path, f); err != nil {
+		return err
+	}
+	after, err := os.Stat(path)
+	if err != nil || !os.SameFile(before, after) || after.Size() != before.Size() || !after.ModTime().Equal(before.ModTime()) {
+		return &list.Fault{File: path, Msg: "the file was changed while it was read; wait until it is whole"}
+	}
+	return nil
+}
+
+// from reads the list, whatever it comes from.
+func (x *loading) from(ctx context.Context, name string, file io.Reader) (err error) {
+	if x.in, err = list.Open(name, file, x.kind.Format); err != nil {
+		return err
+	}
+	defer x.in.Close()
+	if x.layout, err = x.kind.Layout(x.p.DB.Dialect(), x.name, x.target, x.in.Columns); err != nil {
+		return err
+	}
+	token := make([]byte, 8)
+	rand.Read(token)
+	record := &Listed{File: filepath.Base(name), Table: "list_" + hex.EncodeToString(token), Key: names(x.layout.Key), Others: names(x.layout.Others), Extra: x.layout.Extra}
+	x.list = x.p.list(record, x.target, x.layout.Key, x.layout.Others)
+	if err := x.create(ctx); err != nil {
+		return err
+	}
+	if err := x.lines(ctx); err != nil {
+		return err
+	}
+	if x.list.Lines == 0 {
+		return &list.Fault{File: name, Msg: "there is no line after the header"}
+	}
+	if err := x.once(ctx); err != nil {
+		return err
+	}
+	record.SHA256, record.Bytes = x.in.Sum()
+	record.Lines = x.list.Lines
+	if text := x.p.DB.Dialect().Analyze(x.list.SQL); text != "" {
+		if _, err := x.p.session.Conn.ExecContext(ctx, text); err != nil {
+			return err
+		}
+	}
+	x.p.setList(x.step, record, x.list)
+	return nil
+}
+
+func names(columns []*change.Column) (out []string) {
+	for _, c := range columns {
+		out = append(out, c.Name)
+	}
+	return out
+}
+
+// list describes a list by its record.
+func (p *Plan) list(record *Listed, target *change.Table, key, others []*change.Column) *change.List {
+	d, text := p.DB.Dialect(), p.DB.LedgerTable(record.Table)
+	var at change.TableName
+	if tokens, err := sqltext.Lex(d, text); err == nil { // a name, perhaps with a schema
+		at.Name = d.Name(tokens[len(tokens)-1])
+		if len(tokens) > 1 {
+			at.Schema = d.Name(tokens[0])
+		}
+	}
+	out := change.NewList(record.File, at, target, key, others, record.Extra)
+	out.SQL, out.Lines = text, record.Lines
+	out.Table.Rows = record.Lines
+	return out
+}
+
+// setList takes down a list that is there.
+func (p *Plan) setList(step int, record *Listed, x *change.List) {
+	if p.lists == nil {
+		p.lists = map[int]*change.List{}
+	}
+	x.Lines, x.Table.Rows = record.Lines, record.Lines
+	p.lists[step] = x
+	text, err := json.Marshal(record)
+	if err != nil { // texts and numbers
+		panic(err)
+	}
+	p.Values[listParam(step)] = change.Value{Type: change.TextValue, Text: string(text)}
+}
+
+// restoreLists describes the lists of a run from its record.
+func (p *Plan) restoreLists(ctx context.Context) error {
+	for i, s := range p.Job.Steps {
+		if _, ok := s.Kind.(*changes.Step); !ok {
+			continue
+		}
+		record, err := ListOf(p.Values, i)
+		if err != nil {
+			return err
+		}
+		if record == nil {
+			return Refusef("step %q has a list of which the run's record says nothing: the ledger was changed by hand", s.Name)
+		}
+		target, _, err := change.Target(p.DB.Dialect(), s.Spec, func(schema, name string) (*change.Table, error) { return p.DB.Table(ctx, schema, name) })
+		if err != nil {
+			return p.Job.At(err)
+		}
+		var columns [2][]*change.Column
+		for n, list := range [][]string{record.Key, record.Others} {
+			for _, name := range list {
+				c := target.Named(name)
+				if c == nil {
+					return Refusef("step %q: %s has no column %s any more, for which the lines of %s have values", s.Name, target, name, record.File)
+				}
+				columns[n] = append(columns[n], c)
+			}
+		}
+		p.setList(i, record, p.list(record, target, columns[0], columns[1]))
+	}
+	return nil
+}
+
+// digestValues are those of the parameters, with what tells a list from another in the
+// place of its record.
+func (p *Plan) digestValues() map[string]change.Value {
+	out := maps.Clone(p.Values)
+	for step := range p.lists {
+		record, err := ListOf(p.Values, step)
+		if err == nil {
+			out[listParam(step)] = change.Value{Type: change.TextValue, Text: record.SHA256}
+		}
+	}
+	return out
+}
+
+// create makes the table for the lines.
+func (x *loading) create(ctx context.Context) error {
+	layout := x.list.Layout(x.p.DB.Dialect())
+	for _, c := range layout.Columns {
+		x.columns = append(x.columns, c.Name)
+	}
+	tx, err := x.p.session.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, text := range x.p.DB.NewTable(layout) {
+		if _, err := tx.Exec(ctx, text); err != nil {
+			return fmt.Errorf("making a table for the lines of %s: %w", x.list.File, err)
+		}
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	x.p.made = append(x.p.made, x.list.SQL)
+	return nil
+}
+
+// Lines that are read before they are written: as many as do not keep others waiting where
+// there is one writer at a time.
+const (
+	stretchLines = 5000
+	stretchBytes = 2 << 20
+)
+
+// lines reads the file to its end.
+func (x *loading) lines(ctx context.Context) error {
+	var rows [][]any
+	size := 0
+	for {
+		line, err := x.in.Next()
+		if err != nil && err != io.EOF {
+			return err
+		}
+		if err == nil {
+			row, err := x.layout.Row(x.in.Name, line)
+			if err != nil {
+				return err
+			}
+			rows = append(rows, row)
+			for _, v := range line.Values {
+				if v != nil {
+					size += len(*v)
+				}
+			}
+		}
+		if len(rows) > 0 && (err == io.EOF || len(rows) == stretchLines || size > stretchBytes) {
+			if ferr := x.write(ctx, rows); ferr != nil {
+				return ferr
+			}
+			x.list.Lines += int64(len(rows))
+			rows, size = rows[:0], 0
+		}
+		if err == io.EOF {
+			return nil
+		}
+	}
+}
+
+// write puts lines into the table, and finds the one that the database does not take.
+func (x *loading) write(ctx context.Context, rows [][]any) error {
+	err := x.insert(ctx, rows)
+	if err == nil || x.p.DB.Fault(err) != engine.Data && x.p.DB.Fault(err) != engine.Invalid {
+		return err
+	}
+	if len(rows) > 1 {
+		half := len(rows) / 2
+		if err := x.write(ctx, rows[:half]); err != nil {
+			return err
+		}
+		return x.write(ctx, rows[half:])
+	}
+	return &list.Fault{File: x.in.Name, Line: int(rows[0][0].(int64)), Msg: fmt.Sprintf("the database does not take a value of this line: %v", err)}
+}
+
+func (x *loading) insert(ctx context.Context, rows [][]any) error {
+	s := x.p.session
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := x.p.DB.InsertRows(ctx, tx, x.list.SQL, x.columns, rows); err != nil {
+		return err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	if y, ok := x.p.DB.(engine.Yielder); ok {
+		return y.Yield(ctx, s, tx.Hold)
+	}
+	return nil
+}
+
+// shownTwice is how many keys are told that several lines have.
+const shownTwice = 3
+
+// once refuses a list in which several lines have the same key.
+func (x *loading) once(ctx context.Context) error {
+	d := x.p.DB.Dialect()
+	q := &change.Query{D: d}
+	key := ""
+	for i, c := range x.list.Table.Key.Columns {
+		if i > 0 {
+			key += ", "
+		}
+		key += d.Quote(c.Name)
+	}
+	line := d.Quote(change.ListLine)
+	q.Add("SELECT min(", line, "), max(", line, ") FROM ", x.list.SQL, " GROUP BY ", key, " HAVING count(*) > 1 ORDER BY 1 LIMIT ", fmt.Sprint(shownTwice+1))
+	rows, err := x.p.session.Conn.QueryContext(ctx, q.String())
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var places []string
+	first := 0
+	for rows.Next() {
+		var a, b int
+		if err := rows.Scan(&a, &b); err != nil {
+			return err
+		}
+		if first == 0 {
+			first = a
+		}
+		places = append(places, fmt.Sprintf("%d and %d", a, b))
+	}
+	if err := rows.Err(); err != nil || len(places) == 0 {
+		return err
+	}
+	more := ""
+	if len(places) > shownTwice {
+		places, more = places[:shownTwice], " and others"
+	}
+	return &list.Fault{File: x.in.Name, Line: first, Msg: fmt.Sprintf("lines %s%s have the same key (%s), and nothing says which is meant", strings.Join(places, ", "), more, strings.Join(x.list.Table.Key.Names(), ", "))}
+}
