@@ -14,7 +14,7 @@ type Catalogue func(schema, table string) (*Table, error)
 // Build turns a step into its one form. Faults in the step are *FieldError;
 // other errors come from the catalogue.
 func Build(d Dialect, spec Spec, params map[string]Value, tables Catalogue) (*Change, error) {
-	c := &Change{Step: spec.Name, Of: spec.Of, D: d, Params: params, List: spec.List}
+	c := &Change{Step: spec.Name, Of: spec.Of, D: d, Params: params, Lines: spec.Lines}
 	b := builder{c: c, spec: spec, tables: tables}
 	var err error
 	if spec.SQL != "" {

@@ -36,8 +36,8 @@ type Spec struct {
 	Into       *Into `json:"-"`
 	Everywhere bool  `json:"-"`
 
-	// List, if not nil, is the list of which the change carries out lines.
-	List *List `json:"-"`
+	// Lines, if not nil, are those of a list that the change carries out.
+	Lines *Lines `json:"-"`
 }
 
 // Field is a name and an SQL expression for it.
@@ -109,7 +109,7 @@ type Change struct {
 	Lookup    *Lookup  // From is made by a kind of step that looks values up; nil if not
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
 	Into      *Into    // where the rows go that are deleted, or that are put there as well; nil if nowhere
-	List      *List    // the list of which it carries out lines; nil if none
+	Lines     *Lines   // of a list, that it carries out; nil if there is none
 	Acts      []*Act   // changes of other tables that come before it in each batch; see Cascade
 	NotKept   string   // why there are none, though the database follows references from its rows
 	Reached   []string // tables that the database changes along with it, over others as well
@@ -145,7 +145,7 @@ func (c *Change) assigned(col *Column) *Set {
 // itself, rows that were read once before, and functions that are known to be pure,
 // named in lower case, and no trigger changes rows in between.
 func (c *Change) Repeatable(pure map[string]bool) bool {
-	if c.Listed || !c.From.Empty() && c.Whole() == c || !c.With.Empty() || c.First != nil {
+	if c.Listed || !c.From.Empty() && !c.ReadsOurs() || !c.With.Empty() || c.First != nil {
 		return false
 	}
 	for _, t := range c.Table.Triggers {
@@ -196,7 +196,7 @@ func (c *Change) Does() string {
 	switch {
 	case c.Into == nil:
 		return c.Verb.String()
-	case c.Verb == sqltext.Insert && c.List != nil:
+	case c.Verb == sqltext.Insert && c.Lines != nil:
 		return "insert"
 	case c.Verb == sqltext.Insert:
 		return "copy"

@@ -127,7 +127,13 @@ func (c *Change) Staged(table string) (*Change, error) {
 func (c *Change) Stages() bool { return c.Lookup != nil && c.Lookup.Query != "" }
 
 // LooksUp reports whether the change finds its values in a table of ours, by an index.
-func (c *Change) LooksUp() bool { return c.Whole() != c && len(c.Lookup.Columns) > 0 }
+func (c *Change) LooksUp() bool {
+	return c.Lookup != nil && c.ReadsOurs() && len(c.Lookup.Columns) > 0
+}
+
+// ReadsOurs reports whether what the change reads besides its own rows is a table of ours,
+// which nobody changes.
+func (c *Change) ReadsOurs() bool { return c.Whole() != c || c.Lines != nil }
 
 // Whole is the change as it reads its rows where they come from, whatever has
 // become of a table that was made of them.

@@ -153,7 +153,7 @@ func (c *Change) TableRefs() []sqltext.Name {
 // what: then a row that nobody has written may match now and not have matched before.
 // A table of ours that was made of them stays as it is.
 func (c *Change) ReadsOthers() bool {
-	return !c.From.Empty() && c.Whole() == c || len(c.Reads.Tables) > 0 || len(c.Reads.Opaque) > 0
+	return !c.From.Empty() && !c.ReadsOurs() || len(c.Reads.Tables) > 0 || len(c.Reads.Opaque) > 0
 }
 
 // AnswersAgain reports whether the filter and the new values of a row that nobody

@@ -145,13 +145,18 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 		verb = "would move to " + term.Clean(s.Move.To)
 	case "copy":
 		verb = "would be copied to " + term.Clean(s.Move.To)
+	case "insert":
+		verb = "would be inserted into " + term.Clean(s.Move.To)
 	}
 	total := term.Count(s.TableRows)
 	if s.Estimated {
 		total = "about " + total
 	}
 	o.Printf("  %s rows of %s matched, %s %s\n", term.Count(s.Matched), total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
-	if s.Move != nil {
+	if s.Lines != nil {
+		report.PrintLines(o, s.Lines)
+	}
+	if s.Move != nil && s.Lines == nil {
 		report.PrintMove(o, s.Move)
 	}
 	printActs(o, s)

@@ -128,6 +128,9 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 		name := term.Clean(x.Step.Name)
 		if ask.Count {
 			a.err.Printf("%s: %s rows of %s matched, %s will change\n", a.err.Paint(term.Bold, name), term.Count(x.Step.Matched), term.Clean(x.Table), a.err.Paint(term.Bold, term.Count(x.Step.ToChange)))
+			if x.Lines != nil {
+				report.PrintLines(a.err, x.Lines)
+			}
 			for _, act := range x.Step.Acts {
 				a.err.Printf("  with them, in each batch: %s, %s rows\n", term.Clean(act.Name()), a.err.Paint(term.Bold, term.Count(act.ToChange)))
 			}

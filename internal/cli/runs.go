@@ -146,12 +146,27 @@ func (a *app) show() *cli.Command {
 		Usage:       "one run in full",
 		ArgsUsage:   "RUN",
 		Description: example("jugatum show --db sqlite:saltmere.db 3"),
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "set-aside-csv", Usage: "write the rows that were set aside into this file"}},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "set-aside-csv", Usage: "write the rows that were set aside into this file"},
+			&cli.StringFlag{Name: "lines", Usage: "write the lines of the run's list into this file, with what became of each"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
 				s, err := report.Read(ctx, db, l, r.ID, 0)
 				if err != nil {
 					return err
+				}
+				if path := c.String("lines"); path != "" {
+					if err := writeLines(ctx, db, l, r, path); err != nil {
+						return err
+					}
+				}
+				if path := c.String("set-aside-csv"); path != "" {
+					all, err := l.Asides(ctx, r.ID, math.MaxInt32)
+					if err != nil {
+						return err
+					}
+					if err := writeAsides(path, all); err != nil {
+						return err
+					}
 				}
 				if c.Bool("json") {
 					return a.json(s)
@@ -172,6 +187,9 @@ func (a *app) show() *cli.Command {
 						}
 						continue
 					}
+					if ledger.IsListParam(name) { // told with what became of its lines
+						continue
+					}
 					o.Printf("parameter %s = %s (%s)\n", name, term.Clean(r.Params[name].Text), r.Params[name].Type)
 				}
 				if s.UndoneBy != 0 {
@@ -180,13 +198,6 @@ func (a *app) show() *cli.Command {
 				o.Printf("\n")
 				a.printJob(r)
 				s.PrintRecord(o, dbFlag(c, db))
-				if path := c.String("set-aside-csv"); path != "" {
-					all, err := l.Asides(ctx, r.ID, math.MaxInt32)
-					if err != nil {
-						return err
-					}
-					return writeAsides(path, all)
-				}
 				return nil
 			})
 		},

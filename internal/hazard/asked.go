@@ -54,9 +54,52 @@ func ambiguous(l look) []Question {
 	return []Question{{From: change.Doubles(l.c, change.Range{}).Within(" FROM (", ") AS jugatum_d"), Bare: true}}
 }
 
+// missedLines are lines of a list whose key must be there and is not, or the other way round.
+func missedLines(which change.Outcome) func(l look) []Question {
+	return func(l look) []Question {
+		x := l.c.Lines
+		if x == nil || !x.Fail || x.Missed != which {
+			return nil
+		}
+		target := l.c.Table
+		if l.c.Into != nil {
+			target = l.c.Into.Table
+		}
+		return []Question{{From: change.MissedLines(l.c), Quick: true, args: []any{x.File, target}}}
+	}
+}
+
+// newCollisions are values of unique indexes that lines would insert once more.
+func newCollisions(l look) (out []Question) {
+	c := l.c
+	if c.Lines == nil || c.Into == nil || l.changes == 0 {
+		return nil
+	}
+	key := c.Lines.Table.Key.Names()
+	for _, ix := range c.Into.Table.Indexes {
+		ours := !slices.ContainsFunc(ix.Columns, func(name string) bool { return c.Lines.Table.Named(name) == nil })
+		if !ix.Unique || ix.Partial || !ours || slices.Equal(ix.Columns, key) {
+			continue
+		}
+		q := &change.Query{D: c.D}
+		var cols []*change.Column
+		for _, name := range ix.Columns {
+			cols = append(cols, c.Lines.Table.Named(name))
+		}
+		q.Add(" FROM (SELECT ").Columns("jugatum_a", cols).Add(" FROM (SELECT ").Columns(c.Ref, cols).Source(c, change.Range{})
+		q.Add(" UNION ALL SELECT ").Columns("jugatum_t", cols).Add(" FROM ", c.Into.Table.SQL(c.D), " AS jugatum_t) AS jugatum_a WHERE 1 = 1")
+		for _, col := range cols {
+			q.Add(" AND jugatum_a.", c.D.Quote(col.Name), " IS NOT NULL")
+		}
+		q.Add(" GROUP BY ").Columns("jugatum_a", cols).Add(" HAVING count(*) > 1) AS jugatum_c")
+		out = append(out, Question{From: q, Apart: true, args: []any{ix.Name}})
+	}
+	return out
+}
+
 // alreadyThere are rows whose key is in the other table.
 func alreadyThere(l look) []Question {
-	if l.c.Into == nil || l.c.Into.Make || l.c.Into.Cleared {
+	if l.c.Into == nil || l.c.Into.Make || l.c.Into.Cleared || l.c.Lines != nil {
 		return nil
 	}
 	return []Question{{From: change.Present(l.c).Within(" FROM (", ") AS jugatum_p"), Quick: true, args: []any{l.c.Into.Table}}}

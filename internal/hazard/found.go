@@ -343,7 +343,7 @@ func keptDeleted(l look) [][]any { return iff(l.c.Verb == sqltext.Delete && l.c.
 
 func othersTable(l look) [][]any {
 	x := l.c.Into
-	if x == nil || x.Table.Owner == "" || x.Table.Owner == l.c.Table.Owner {
+	if x == nil || l.c.Lines != nil || x.Table.Owner == "" || x.Table.Owner == l.c.Table.Owner {
 		return nil
 	}
 	return one(x.Table, x.Table.Owner, l.c.Table)

@@ -30,6 +30,7 @@ type Assessment struct {
 	Table     string
 	Alone     string // why only one worker may carry it out, where several are wanted
 	Rehearsal *preview.Rehearsal
+	Lines     *preview.Lines // what would become of them, where a list is carried out and rows are counted
 	Findings  []hazard.Finding
 }
 
@@ -114,7 +115,7 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 		if err != nil {
 			return nil, p.Fault(err)
 		}
-		x.Table, x.Findings = look.Table, look.Hazards
+		x.Table, x.Findings, x.Lines = look.Table, look.Hazards, look.Lines
 		st.Matched, st.ToChange = look.Matched, look.Changes
 		for i := range look.Acts {
 			st.Acts[i].ToChange = look.Acts[i].Rows

@@ -14,7 +14,7 @@ const shownAfter = 6
 // and where it is asked for which constraints hold and could be declared.
 func (p *Plan) Filled(ctx context.Context) (out []*preview.Fill, err error) {
 	for _, c := range p.Changes {
-		if c.Lookup == nil || c.Lookup.Missing || c.List != nil {
+		if c.Lookup == nil || c.Lookup.Missing || c.Lines != nil {
 			continue
 		}
 		if err := p.words(ctx, c); err != nil {

@@ -11,7 +11,6 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"time"
 
@@ -26,42 +25,6 @@ import (
 // A list is read into a table of ours before anything is made of it: so the server itself
 // reads every value, a run that goes on needs the file no more, and the lines are there for
 // whoever wants to know what became of them. What is recorded of it is a parameter of the run.
-
-// Listed is that record.
-type Listed struct {
-	File   string   `json:"file"` // its name, without folders
-	SHA256 string   `json:"sha256"`
-	Bytes  int64    `json:"bytes"`
-	Lines  int64    `json:"lines"`
-	Table  string   `json:"table"` // in the ledger's place
-	Key    []string `json:"key"`
-	Others []string `json:"columns"`
-	Extra  []string `json:"extra,omitempty"`
-}
-
-// listParam names the parameter for the list of a step of the job. No job can declare it.
-func listParam(step int) string { return fmt.Sprintf("list of step %d", step+1) }
-
-// ListOf reads what is recorded of the list of a job's step, counted from 0; nil if it has none.
-func ListOf(values map[string]change.Value, step int) (*Listed, error) {
-	v, ok := values[listParam(step)]
-	if !ok {
-		return nil, nil
-	}
-	x := &Listed{}
-	if err := json.Unmarshal([]byte(v.Text), x); err != nil {
-		return nil, fmt.Errorf("what is recorded of the list of step %d cannot be read: %w", step+1, err)
-	}
-	if !listName.MatchString(x.Table) {
-		return nil, fmt.Errorf("the record names %q for the lines of step %d, which is no name that it would have given", x.Table, step+1)
-	}
-	return x, nil
-}
-
-// ListParam reports whether a parameter of a run is what is recorded of a list.
-func ListParam(name string) bool { return strings.HasPrefix(name, "list of step ") }
-
-var listName = regexp.MustCompile(`^list_[0-9a-f]{16}$`)
 
 // readLists reads the lists of the job's steps. What tells one from another is put into
 // values, which the job's digest is made of.
@@ -192,7 +155,7 @@ func (x *loading) from(ctx context.Context, name string, file io.Reader) (err er
 	}
 	token := make([]byte, 8)
 	rand.Read(token)
-	record := &Listed{File: filepath.Base(name), Table: "list_" + hex.EncodeToString(token), Key: names(x.layout.Key), Others: names(x.layout.Others), Extra: x.layout.Extra}
+	record := &ledger.List{File: filepath.Base(name), Table: "list_" + hex.EncodeToString(token), Key: names(x.layout.Key), Others: names(x.layout.Others), Extra: x.layout.Extra}
 	x.list = x.p.list(record, x.target, x.layout.Key, x.layout.Others)
 	if err := x.create(ctx); err != nil {
 		return err
@@ -225,7 +188,7 @@ func names(columns []*change.Column) (out []string) {
 }
 
 // list describes a list by its record.
-func (p *Plan) list(record *Listed, target *change.Table, key, others []*change.Column) *change.List {
+func (p *Plan) list(record *ledger.List, target *change.Table, key, others []*change.Column) *change.List {
 	d, text := p.DB.Dialect(), p.DB.LedgerTable(record.Table)
 	var at change.TableName
 	if tokens, err := sqltext.Lex(d, text); err == nil { // a name, perhaps with a schema
@@ -241,7 +204,7 @@ func (p *Plan) list(record *Listed, target *change.Table, key, others []*change.
 }
 
 // setList takes down a list that is there.
-func (p *Plan) setList(step int, record *Listed, x *change.List) {
+func (p *Plan) setList(step int, record *ledger.List, x *change.List) {
 	if p.lists == nil {
 		p.lists = map[int]*change.List{}
 	}
@@ -251,7 +214,7 @@ func (p *Plan) setList(step int, record *Listed, x *change.List) {
 	if err != nil { // texts and numbers
 		panic(err)
 	}
-	p.Values[listParam(step)] = change.Value{Type: change.TextValue, Text: string(text)}
+	p.Values[ledger.ListParam(step)] = change.Value{Type: change.TextValue, Text: string(text)}
 }
 
 // restoreLists describes the lists of a run from its record.
@@ -260,7 +223,7 @@ func (p *Plan) restoreLists(ctx context.Context) error {
 		if _, ok := s.Kind.(*changes.Step); !ok {
 			continue
 		}
-		record, err := ListOf(p.Values, i)
+		record, err := ledger.ListOf(p.Values, i)
 		if err != nil {
 			return err
 		}
@@ -291,9 +254,9 @@ func (p *Plan) restoreLists(ctx context.Context) error {
 func (p *Plan) digestValues() map[string]change.Value {
 	out := maps.Clone(p.Values)
 	for step := range p.lists {
-		record, err := ListOf(p.Values, step)
+		record, err := ledger.ListOf(p.Values, step)
 		if err == nil {
-			out[listParam(step)] = change.Value{Type: change.TextValue, Text: record.SHA256}
+			out[ledger.ListParam(step)] = change.Value{Type: change.TextValue, Text: record.SHA256}
 		}
 	}
 	return out

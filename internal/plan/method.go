@@ -41,15 +41,20 @@ func (p *Plan) Choose(ctx context.Context, c *change.Change, matched int64) (str
 	if c.Rewrite != nil {
 		return "sweep", nil
 	}
-	if c.Lookup != nil { // what the planner makes of the source says little of the rows
+	if c.Lookup != nil && c.Lines == nil { // what the planner makes of the source says little of the rows
 		c = c.Sought()
 	}
 	if c.Table.Rows < rosterFrom || c.Where.Empty() && c.From.Empty() {
 		return "sweep", nil
 	}
-	estimate, err := p.DB.Estimate(ctx, c)
-	if err != nil {
-		return "", err
+	estimate := int64(0)
+	if c.Lines != nil {
+		estimate = c.Lines.Lines
+	} else {
+		var err error
+		if estimate, err = p.DB.Estimate(ctx, c); err != nil {
+			return "", err
+		}
 	}
 	if matched < 0 || !p.DB.Dialect().Forms().ListsPay { // it is worth it only where an index finds the rows
 		matched = estimate

@@ -194,7 +194,9 @@ func (p *Plan) change(ctx context.Context, s job.Step, spec change.Spec, look ch
 		}
 		return nil, err
 	}
-	c.Reads, err = p.reads(ctx, c, spec, look)
+	if c.Reads, err = p.reads(ctx, c, spec, look); c.Lines != nil { // a table of ours, which nobody changes
+		c.Reads.Tables = slices.DeleteFunc(c.Reads.Tables, func(name string) bool { return name == c.Lines.Table.Name })
+	}
 	return c, err
 }
 

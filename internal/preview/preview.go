@@ -27,6 +27,8 @@ type Step struct {
 	Replacement *Replacement `json:"replacement,omitempty"`
 	// Fill is there for a step that fills columns from other rows.
 	Fill *Fill `json:"fill,omitempty"`
+	// Lines is there for a step that carries out a list.
+	Lines *Lines `json:"lines,omitempty"`
 	// Move is there for a step that moves rows to another table.
 	Move      *Move            `json:"move,omitempty"`
 	Acts      []Act            `json:"acts,omitempty"` // rows of other tables that would change first, by table
@@ -194,7 +196,7 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 		if err := p.sample(ctx, db, c, sample); err != nil {
 			return nil, err
 		}
-		if c.Lookup != nil && !c.Lookup.Missing && c.List == nil && sample > 0 {
+		if c.Lookup != nil && !c.Lookup.Missing && c.Lines == nil && sample > 0 {
 			var err error
 			if p.Fill, err = Filled(ctx, db, c, sample); err != nil {
 				return nil, err
@@ -203,6 +205,9 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 	}
 	p.Move = moved(c)
 	var err error
+	if p.Lines, err = lines(ctx, db, c, p); err != nil {
+		return nil, err
+	}
 	if p.Acts, err = acts(ctx, db, c); err != nil {
 		return nil, err
 	}

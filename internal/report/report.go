@@ -54,6 +54,8 @@ type Run struct {
 	Search    []find.LeftOver  `json:"search,omitempty"` // of the replaced texts, after the run
 	Fills     []*preview.Fill  `json:"fill,omitempty"`   // of steps that fill columns, after the run
 
+	Lists []List `json:"lists,omitempty"`
+
 	elapsed  time.Duration
 	replicas bool // it was paced by replicas, which a resume wants named again
 }
@@ -160,6 +162,9 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 		return nil, err
 	}
 	if s.Signals, err = l.Signals(ctx, id, 0); err != nil {
+		return nil, err
+	}
+	if s.Lists, err = lists(ctx, l, r, s.Steps); err != nil {
 		return nil, err
 	}
 	if r.UndoOf != 0 {

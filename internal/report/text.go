@@ -18,6 +18,7 @@ import (
 // name the database are repeated.
 func (s *Run) Print(o *term.Out, db string) {
 	s.printResult(o)
+	s.printLists(o, db)
 	if len(s.Skipped) > 0 {
 		o.Printf("\n")
 		s.printSkipped(o, 10, fmt.Sprintf("`jugatum show %d%s` lists them all", s.Run, db))
@@ -32,6 +33,7 @@ func (s *Run) Print(o *term.Out, db string) {
 // long, waits, rows set aside or skipped, signals, and what can be done next.
 func (s *Run) PrintRecord(o *term.Out, db string) {
 	s.printResult(o)
+	s.printLists(o, db)
 	s.printSlowest(o)
 	s.printWaits(o)
 	s.printAsides(o)
@@ -119,6 +121,8 @@ func how(verb, method string) string {
 	switch {
 	case !strings.HasPrefix(method, "undo"):
 		return verb + " by " + method
+	case verb == "insert":
+		return "take inserted rows out again" + strings.TrimPrefix(method, "undo")
 	case verb == "copy":
 		return "take copies out again" + strings.TrimPrefix(method, "undo")
 	case verb == "delete":

@@ -266,6 +266,9 @@ func (r *Runner) steps(ctx context.Context) error {
 					return fmt.Errorf("step %q: %w", w.Step.Name, err)
 				}
 			}
+			if err := r.outcomes(ctx, w); err != nil { // perhaps that is where it ended
+				return err
+			}
 			continue
 		}
 		fresh := w.Step.Status == "pending"
@@ -283,6 +286,9 @@ func (r *Runner) steps(ctx context.Context) error {
 			}
 		}
 		if err := r.settled(ctx, w); err != nil {
+			return err
+		}
+		if err := r.outcomes(ctx, w); err != nil {
 			return err
 		}
 		r.lead.unstage(ctx, w)

@@ -270,14 +270,26 @@ type parts struct {
 }
 
 func (p *parts) make() ([]kind.Part, error) {
-	p.spec.List = p.list
 	var out []kind.Part
-	add := func(name string, spec change.Spec) { out = append(out, kind.Part{Name: ": " + name, Spec: spec}) }
+	add := func(name string, spec change.Spec, which, alone []Action, missed change.Outcome, policy string) {
+		l := &change.Lines{List: p.list, Fail: policy == Fail}
+		if p.s.Action == "" {
+			l.Actions, l.Alone = words(which), words(alone)
+		}
+		if len(alone) > 0 {
+			l.Missed = missed
+		}
+		spec.Lines = l
+		out = append(out, kind.Part{Name: ": " + name, Spec: spec})
+	}
+	besides := func(which, others []Action) []Action {
+		return slices.DeleteFunc(slices.Clone(which), func(a Action) bool { return slices.Contains(others, a) })
+	}
 	if which := p.s.deletes(); len(which) > 0 {
 		gone := p.spec
 		gone.Delete = true
 		gone.Where = "EXISTS (SELECT 1 FROM " + p.list.SQL + " AS " + alias + " WHERE " + p.match(p.ref) + p.acting(alias, which) + ")"
-		add("delete", gone)
+		add("delete", gone, which, which, change.NoSuchKey, p.s.Absent)
 	}
 	if which := p.s.updates(); len(which) > 0 {
 		changed := p.spec
@@ -294,7 +306,7 @@ func (p *parts) make() ([]kind.Part, error) {
 			return nil, p.Failf("changes", "%s has the key of %s alone: there is nothing to change", p.list.File, p.target)
 		}
 		changed.Joint = &change.Joint{From: p.list.SQL + " AS " + alias, As: alias, Match: p.match(p.ref) + p.acting(alias, which), Columns: p.list.Table.Key.Names(), Unmatched: change.Leave, Unique: true}
-		add("update", changed)
+		add("update", changed, which, besides(which, p.s.inserts()), change.NoSuchKey, p.s.Absent)
 	}
 	if which := p.s.inserts(); len(which) > 0 {
 		made := p.spec
@@ -302,7 +314,7 @@ func (p *parts) make() ([]kind.Part, error) {
 		into.Copied = true
 		made.Table, made.Delete, made.Into = p.list.SQL, true, into
 		made.Where = "NOT EXISTS (SELECT 1 FROM " + p.target.SQL(p.D) + " AS jugatum_i WHERE " + p.same("jugatum_i", p.D.Quote(p.list.Table.Name)) + ")" + p.acting(p.D.Quote(p.list.Table.Name), which)
-		add("insert", made)
+		add("insert", made, which, besides(which, p.s.updates()), change.KeyExists, p.s.Present)
 	}
 	if len(out) == 1 {
 		out[0].Name = ""
@@ -327,11 +339,16 @@ func (p *parts) acting(line string, which []Action) string {
 	if p.s.Action != "" {
 		return ""
 	}
-	var words []string
-	for _, a := range which {
-		words = append(words, "'"+string(a)+"'")
+	return " AND " + line + "." + change.ListAction + " IN ('" + strings.Join(words(which), "', '") + "')"
+}
+
+// words are actions as they stand in the table of a list.
+func words(which []Action) []string {
+	out := make([]string, len(which))
+	for i, a := range which {
+		out[i] = string(a)
 	}
-	return " AND " + line + "." + change.ListAction + " IN (" + strings.Join(words, ", ") + ")"
+	return out
 }
 
 // asked lists the columns of a line that the step's own SQL names.
