@@ -125,11 +125,12 @@ func main() {
 	only := flag.String("only", "", "changes whose name holds this")
 	search := flag.Bool("find", false, "instead: find over the demo database, against statements written by hand")
 	cost := flag.Bool("cost", false, "instead: what the measuring of batches costs (postgres, mariadb)")
+	lists := flag.Bool("lists", false, "instead: lists in files, against joins and loads by hand")
 	undo := flag.Bool("undo", false, "instead: what an undo takes, against its run")
 	flag.Parse()
 	wanted = *only
 	mode := ""
-	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo} {
+	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo, "lists": *lists} {
 		if on {
 			mode += name
 		}
@@ -156,10 +157,10 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 	}
 	os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")) // where the key of this user is
 	var all []result
-	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead}
+	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead, "lists": listsHead}
 	instead := heads[mode]
 	if mode != "" && instead == "" {
-		return fmt.Errorf("only one of -load, -find, -cost and -undo at a time")
+		return fmt.Errorf("only one of -load, -find, -cost, -lists and -undo at a time")
 	}
 	for _, e := range []string{"postgres", "mariadb", "sqlite"} {
 		if engine != "all" && engine != e {
@@ -175,6 +176,8 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 			switch {
 			case mode == "find":
 				text, err = b.search(rounds)
+			case mode == "lists":
+				text, err = b.lists(rounds)
 			case mode == "undo":
 				text, err = b.undos(rounds)
 			case e == "sqlite": // one writer, and nothing to ask

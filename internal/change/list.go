@@ -67,6 +67,7 @@ func (t *Table) keyColumns() []*Column {
 type Lines struct {
 	*List
 	Actions []string // those with one of these; nil: all of them
+	All     string   // the action of every line; "" where they have their own
 
 	// Missed says what is told of lines that no other change of the step carries out where
 	// this one finds a row that must not be there, or none: NoSuchKey or KeyExists; "" where
@@ -144,8 +145,8 @@ func MissedLines(c *Change) *Query {
 	return q.there(c, "line").acting("line", l.Alone)
 }
 
-// does is the outcome of lines of which rows are kept.
-func (c *Change) does() Outcome {
+// Settles is the outcome of lines of which rows are kept.
+func (c *Change) Settles() Outcome {
 	switch c.Verb {
 	case sqltext.Insert:
 		return Inserted
@@ -155,60 +156,48 @@ func (c *Change) does() Outcome {
 	return Changed
 }
 
-// SettleKept is the statement that says of lines what became of them by the kept rows after
-// from, up to to.
-func SettleKept(c *Change, kept *Kept, from, to int64) *Query {
+// KeptLines is the query for how many lines there are of which rows are kept, by their action.
+func KeptLines(c *Change, kept *Kept) *Query {
 	q := &Query{D: c.D}
-	l := c.Lines
-	table, outcome := l.SQL, q.D.Quote(ListOutcome)
-	named := func(col *Column) string { // in the kept row; "" if it is not there
-		for _, x := range slices.Concat(kept.AfterRun(c).Keys, kept.Old) {
+	q.Add(c.D.Settings(kept.Packed != "", false), "SELECT coalesce(l.", c.D.Quote(ListAction), ", ''), count(*) FROM ", kept.Table, " AS k")
+	q.keptLine(c, kept, " JOIN ", "k", "t", c.Lines.SQL+" AS l")
+	return q.acting("l", c.Lines.Actions).Add(" GROUP BY 1")
+}
+
+// keptLine appends the joins by which a kept row finds its line, or a line its kept row: of
+// line, as an item of a FROM list, or of the kept rows where that is empty. It goes by the row
+// itself, called t, where the key of the list is not among what is kept.
+func (q *Query) keptLine(c *Change, kept *Kept, join, k, t, line string) *Query {
+	after := kept.AfterRun(c)
+	named := func(col *Column) string {
+		for _, x := range slices.Concat(after.Keys, kept.Old) {
 			if x.Of.Name == col.Name {
-				return "k." + q.D.Quote(x.Name)
+				return k + "." + q.D.Quote(x.Name)
 			}
 		}
 		return ""
 	}
-	known := !slices.ContainsFunc(l.Table.Key.Columns, func(col *Column) bool { return named(col) == "" })
-	join := func() *Query {
-		if !known { // by the row itself
-			return q.lineKey(c, "jugatum_t", "l")
+	direct := &Query{D: q.D}
+	for i, col := range c.Lines.Table.Key.Columns {
+		if named(col) == "" {
+			direct = nil
+			break
 		}
-		for i, col := range l.Table.Key.Columns {
-			if i > 0 {
-				q.Add(" AND ")
-			}
-			q.Add("l.", q.D.Quote(col.Name), " ", col.Op("="), " ", named(col))
+		if i > 0 {
+			direct.Add(" AND ")
 		}
-		return q
+		direct.Add("l.", q.D.Quote(col.Name), " ", col.Op("="), " ", named(col))
 	}
-	var through func()
-	if !known {
-		through = func() { q.KeyJoin("jugatum_t", "k", kept.AfterRun(c)) }
+	row := func(q *Query) *Query { return q.Add(join, c.Table.SQL(q.D), " AS ", t, " ON ") }
+	switch {
+	case direct != nil && line != "":
+		return q.Add(join, line, " ON ", direct.String())
+	case direct != nil:
+		return q.Add(join, kept.Table, " AS ", k, " ON ", direct.String())
+	case line != "":
+		return row(q).KeyJoin(t, k, after).Add(join, line, " ON ").lineKey(c, t, "l")
 	}
-	word := "'" + string(c.does()) + "'"
-	if q.D.Forms().By == ByJoin {
-		q.Add("UPDATE ", kept.Table, " AS k ")
-		if !known {
-			q.Add("STRAIGHT_JOIN ", c.Table.SQL(q.D), " AS jugatum_t ON ")
-			through()
-			q.Add(" ")
-		}
-		q.Add("STRAIGHT_JOIN ", table, " AS l ON ")
-		join().Add(" SET l.", outcome, " = ", word, " WHERE ").seq(kept, from, to)
-		return q.Add(" AND l.", outcome, " IS NULL").acting("l", l.Actions)
-	}
-	q.Add("UPDATE ", table, " AS l SET ", outcome, " = ", word, " FROM ", kept.Table, " AS k")
-	if !known {
-		q.Add(", ", c.Table.SQL(q.D), " AS jugatum_t")
-	}
-	q.Add(" WHERE ").seq(kept, from, to).Add(" AND ")
-	if !known {
-		through()
-		q.Add(" AND ")
-	}
-	join()
-	return q.Add(" AND l.", outcome, " IS NULL").acting("l", l.Actions)
+	return row(q).lineKey(c, t, "l").Add(join, kept.Table, " AS ", k, " ON ").KeyJoin(t, k, after)
 }
 
 // SettleRow is the statement that says of the line of one row what became of it.
@@ -230,33 +219,25 @@ func Unsettle(c *Change, outcome Outcome) *Query {
 	return q.Add("UPDATE ", l.SQL, " AS l SET ", name, " = NULL WHERE l.", name, " = '", string(outcome), "'").acting("l", l.Actions)
 }
 
-// SettleRest is the statement that says what became of those lines of a stretch of the list of
-// which nothing is known so far: there is a row or not, which they have not changed.
-func SettleRest(c *Change, outcome Outcome, r Range) *Query {
+// SettleMissed is the statement that says of those lines of a stretch of the list for which no
+// row is found, nor made by another change, that there is none.
+func SettleMissed(c *Change, r Range) *Query {
 	q := &Query{D: c.D}
 	l := c.Lines
-	q.Add("UPDATE ", l.SQL, " AS l SET ", q.D.Quote(ListOutcome), " = '", string(outcome), "' WHERE l.", q.D.Quote(ListOutcome), " IS NULL").Range("l", l.Table.Key, r)
-	actions := l.Actions
-	if outcome == l.Missed {
-		actions = l.Alone
-	}
-	q.acting("l", actions).Add(" AND ")
-	if outcome == NoSuchKey {
-		q.Add("NOT ")
-	}
-	return q.there(c, "l")
+	q.Add("UPDATE ", l.SQL, " AS l SET ", q.D.Quote(ListOutcome), " = '", string(NoSuchKey), "' WHERE l.", q.D.Quote(ListOutcome), " IS NULL").Range("l", l.Table.Key, r)
+	return q.acting("l", l.Alone).Add(" AND NOT ").there(c, "l")
 }
 
-// Rest lists the outcomes of lines that have changed nothing, in the order in which they are
-// settled.
-func (c *Change) Rest() (out []Outcome) {
-	if c.Verb == sqltext.Update {
-		out = append(out, Unchanged)
+// Otherwise is what became of a line that has changed nothing, and of which nothing else is
+// recorded, by its action.
+func Otherwise(action string) Outcome {
+	switch action {
+	case "insert":
+		return KeyExists
+	case "delete":
+		return NoSuchKey
 	}
-	if c.Lines.Missed != "" {
-		out = append(out, c.Lines.Missed)
-	}
-	return out
+	return Unchanged
 }
 
 // Settled is a change that has carried out lines, with what it kept.
@@ -267,66 +248,48 @@ type Settled struct {
 
 // LinesShown is the query for the lines of a list in the order of the file, all as text: the
 // line, its action and what became of it; the values that it has for the columns of the list;
-// and for each of these the value that the row had before, as far as that was kept.
-func LinesShown(d Dialect, l *List, by []Settled) *Query {
+// and for each of these the value that the row had before, as far as that was kept. all is the
+// action of every line, "" where they have their own; done says that the changes have come to
+// their ends.
+func LinesShown(d Dialect, l *List, by []Settled, all string, done bool) *Query {
 	q := &Query{D: d}
-	text := func(alias string, c *Column) string { return d.Text(c, alias+"."+d.Quote(c.Name)) }
-	packed := false
-	var before [][]string // for each of the changes, each column's old value
-	from := ""
+	action, outcome := "l."+d.Quote(ListAction), "l."+d.Quote(ListOutcome)
+	became := "CASE WHEN " + outcome + " IS NOT NULL THEN " + outcome
+	before := make([][]string, len(l.Table.Columns)) // old values of each column
+	joins, packed := &Query{D: d}, false
 	for i, s := range by {
-		if s.Kept == nil || s.Change.Verb == sqltext.Insert {
+		if s.Kept == nil {
+			done = false
 			continue
 		}
+		k := "k" + itoa(i)
 		packed = packed || s.Kept.Packed != ""
-		k, t := "k"+itoa(i), "t"+itoa(i)
-		join := &Query{D: d}
-		own := slices.Equal(s.Change.Table.Key.Names(), l.Table.Key.Names())
-		if !own { // by the row, which is gone if it was deleted: then by what was kept
-			named := ""
-			for n, col := range l.Table.Key.Columns {
-				for _, o := range s.Kept.Old {
-					if o.Of.Name == col.Name && s.Change.Verb == sqltext.Delete {
-						if n > 0 {
-							named += " AND "
-						}
-						named += "l." + d.Quote(col.Name) + " " + col.Op("=") + " " + k + "." + d.Quote(o.Name)
-					}
-				}
-			}
-			if named != "" {
-				join.Add(" LEFT JOIN ", s.Kept.Table, " AS ", k, " ON ", named)
-			} else {
-				join.Add(" LEFT JOIN ", s.Change.Table.SQL(d), " AS ", t, " ON ").lineKey(s.Change, t, "l")
-				join.Add(" LEFT JOIN ", s.Kept.Table, " AS ", k, " ON ").KeyJoin(t, k, s.Kept.AfterRun(s.Change))
-			}
-		} else {
-			join.Add(" LEFT JOIN ", s.Kept.Table, " AS ", k, " ON ").KeyJoin("l", k, s.Kept)
+		joins.keptLine(s.Change, s.Kept, " LEFT JOIN ", k, "t"+itoa(i), "")
+		became += " WHEN " + k + ".seq IS NOT NULL THEN '" + string(s.Change.Settles()) + "'"
+		if s.Change.Verb == sqltext.Insert { // there was no row before
+			continue
 		}
-		from += join.String()
-		var olds []string
-		for _, c := range l.Table.Columns {
-			old := ""
+		for n, c := range l.Table.Columns {
 			for _, o := range slices.Concat(s.Kept.Keys, s.Kept.Old) {
 				if o.Of.Name == c.Name {
-					old = d.Text(o.Of, k+"."+d.Quote(o.Name))
+					before[n] = append(before[n], d.Text(o.Of, k+"."+d.Quote(o.Name)))
+					break
 				}
 			}
-			olds = append(olds, old)
 		}
-		before = append(before, olds)
 	}
-	q.Add(d.Settings(packed, packed), "SELECT l.", d.Quote(ListLine), ", l.", d.Quote(ListAction), ", l.", d.Quote(ListOutcome))
+	if done {
+		if all != "" {
+			became += " ELSE '" + string(Otherwise(all)) + "'"
+		} else {
+			became += " WHEN " + action + " = 'insert' THEN '" + string(Otherwise("insert")) + "' WHEN " + action + " = 'delete' THEN '" + string(Otherwise("delete")) + "' ELSE '" + string(Unchanged) + "'"
+		}
+	}
+	q.Add(d.Settings(packed, packed), "SELECT l.", d.Quote(ListLine), ", ", action, ", ", became, " END")
 	for _, c := range l.Table.Columns {
-		q.Add(", ", text("l", c))
+		q.Add(", ", d.Text(c, "l."+d.Quote(c.Name)))
 	}
-	for n := range l.Table.Columns {
-		var olds []string
-		for _, b := range before {
-			if b[n] != "" {
-				olds = append(olds, b[n])
-			}
-		}
+	for _, olds := range before {
 		switch len(olds) {
 		case 0:
 			q.Add(", NULL")
@@ -336,5 +299,5 @@ func LinesShown(d Dialect, l *List, by []Settled) *Query {
 			q.Add(", coalesce(", strings.Join(olds, ", "), ")")
 		}
 	}
-	return q.Add(" FROM ", l.SQL, " AS l", from, " ORDER BY l.", d.Quote(ListLine))
+	return q.Add(" FROM ", l.SQL, " AS l", joins.String(), " ORDER BY l.", d.Quote(ListLine))
 }

@@ -29,6 +29,7 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 	}
 	var list *change.List
 	var by []change.Settled
+	all, done := "", true
 	for _, w := range work {
 		x := w.Change.Lines
 		if x == nil {
@@ -37,10 +38,14 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 		if list != nil && list != x.List {
 			return usagef("run %d has several lists; docs/job-files.md says how to read their tables", r.ID)
 		}
+		all, done = x.All, done && w.Step.Status == ledger.Done
 		list, by = x.List, append(by, change.Settled{Change: w.Change, Kept: w.Kept})
 	}
 	if list == nil {
 		return usagef("run %d has no list", r.ID)
+	}
+	if !r.Options.Keep {
+		return usagef("run %d has kept nothing, so that nobody knows what became of each line", r.ID)
 	}
 	f, err := create(path)
 	if err != nil {
@@ -57,7 +62,7 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 	if err := w.Write(head); err != nil {
 		return err
 	}
-	q := change.LinesShown(db.Dialect(), list, by)
+	q := change.LinesShown(db.Dialect(), list, by, all, done)
 	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
 		return fmt.Errorf("the lines of %s cannot be read: %w", list.File, err)

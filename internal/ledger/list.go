@@ -4,10 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"regexp"
 	"strings"
+	"time"
 
 	"jugatum/internal/change"
+	"jugatum/internal/engine"
 )
 
 // List is what is recorded of a list that a step of a run carries out: a parameter of the run.
@@ -51,22 +54,75 @@ func ListOf(params map[string]change.Value, step int) (*List, error) {
 	return x, nil
 }
 
-// Outcomes counts the lines of a list by what became of them; "" is not settled, or not known.
-func (l *Ledger) Outcomes(ctx context.Context, x *List) (map[change.Outcome]int64, error) {
+// Lines counts the lines of a list by their action, "" where all have the same, and by what is
+// written to them of what became of them, "" where that is nothing.
+func (l *Ledger) Lines(ctx context.Context, x *change.List) (map[string]map[change.Outcome]int64, error) {
 	d := l.db.Dialect()
-	rows, err := l.db.Pool().QueryContext(ctx, "SELECT coalesce("+d.Quote(change.ListOutcome)+", ''), count(*) FROM "+l.db.LedgerTable(x.Table)+" GROUP BY 1")
+	out := map[string]map[change.Outcome]int64{}
+	q := &change.Query{D: d}
+	q.Add("SELECT coalesce(", d.Quote(change.ListAction), ", ''), coalesce(", d.Quote(change.ListOutcome), ", ''), count(*) FROM ", x.SQL, " GROUP BY 1, 2")
+	err := l.counts(ctx, q, 2, func(words []string, n int64) {
+		if out[words[0]] == nil {
+			out[words[0]] = map[change.Outcome]int64{}
+		}
+		out[words[0]][change.Outcome(words[1])] = n
+	})
+	return out, err
+}
+
+// KeptLines counts the lines of which a change has kept rows, by their action.
+func (l *Ledger) KeptLines(ctx context.Context, c *change.Change, kept *change.Kept) (map[string]int64, error) {
+	out := map[string]int64{}
+	err := l.counts(ctx, change.KeptLines(c, kept), 1, func(words []string, n int64) { out[words[0]] = n })
+	return out, err
+}
+
+// counts reads rows of so many words and a number.
+func (l *Ledger) counts(ctx context.Context, q *change.Query, words int, each func(words []string, n int64)) error {
+	rows, err := l.db.Pool().QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
-		return nil, fmt.Errorf("the lines of %s cannot be read: %w", x.File, err)
+		return err
 	}
 	defer rows.Close()
-	out := map[change.Outcome]int64{}
 	for rows.Next() {
-		var outcome string
-		var n int64
-		if err := rows.Scan(&outcome, &n); err != nil {
-			return nil, err
+		texts, into := make([]string, words), make([]any, words, words+1)
+		for i := range texts {
+			into[i] = &texts[i]
 		}
-		out[change.Outcome(outcome)] = n
+		var n int64
+		if err := rows.Scan(append(into, &n)...); err != nil {
+			return err
+		}
+		each(texts, n)
 	}
-	return out, rows.Err()
+	return rows.Err()
+}
+
+// linesKind are how many lines of a list have come to what. Its step is that of the last of the
+// changes that carry out the list.
+const linesKind = "lines"
+
+// SetOutcomes records how many lines of a list have come to what, once more in the place of before.
+func (l *Ledger) SetOutcomes(ctx context.Context, tx *engine.Tx, run int64, step int, counts map[change.Outcome]int64) error {
+	detail, err := json.Marshal(counts)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, l.sql("DELETE FROM @outcome WHERE run = ? AND step = ? AND kind = ?"), run, step, linesKind); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, l.sql("INSERT INTO @outcome (run, step, kind, n, row_key, detail, at) VALUES (?, ?, ?, 1, '', ?, ?)"), run, step, linesKind, string(detail), stamp(time.Now()))
+	return err
+}
+
+// Outcomes reads how many lines of the lists of a run have come to what, by the number of the
+// last step that carries them out.
+func (l *Ledger) Outcomes(ctx context.Context, run int64) (map[int]map[string]int64, error) {
+	out := map[int]map[string]int64{}
+	err := l.outcomes(ctx, run, linesKind, math.MaxInt32, func(x outcome) error {
+		counts := map[string]int64{}
+		out[x.step] = counts
+		return json.Unmarshal([]byte(x.detail), &counts)
+	})
+	return out, err
 }

@@ -108,11 +108,12 @@ var tables = []string{
 		PRIMARY KEY (run, step, lane, n))`,
 	`CREATE TABLE IF NOT EXISTS @outcome (
 		run {int} NOT NULL, step {int} NOT NULL,
-		kind {word} NOT NULL,        // set aside, skipped
-		n {int} NOT NULL,            // set aside: 1, 2, 3, …; skipped: number of the kept row
-		row_key {text} NOT NULL,     // set aside: JSON; skipped: as it is shown
+		kind {word} NOT NULL,        // set aside, skipped, lines
+		n {int} NOT NULL,            // set aside: 1, 2, 3, …; skipped: number of the kept row; lines: 1
+		row_key {text} NOT NULL,     // set aside: JSON; skipped: as it is shown; lines: empty
 		detail {text} NOT NULL,      // JSON. Set aside: new (column to the value that was refused; null if it could not be worked out), error.
-		                             // Skipped: expected (column to the value that the run had left), found (likewise; left out if the row is gone)
+		                             // Skipped: expected (column to the value that the run had left), found (likewise; left out if the row is gone).
+		                             // Lines: outcome to how many lines of the list have come to that
 		at {time} NOT NULL,
 		settled_at {time},           // when it was changed after all
 		PRIMARY KEY (run, step, kind, n))`,

@@ -288,8 +288,8 @@ func (x *loading) create(ctx context.Context) error {
 // Lines that are read before they are written: as many as do not keep others waiting where
 // there is one writer at a time.
 const (
-	stretchLines = 5000
-	stretchBytes = 2 << 20
+	stretchLines = 20_000
+	stretchBytes = 4 << 20
 )
 
 // lines reads the file to its end.

@@ -3,6 +3,7 @@ package report
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -19,7 +20,7 @@ type List struct {
 	File     string           `json:"file"`
 	SHA256   string           `json:"sha256"`
 	Lines    int64            `json:"lines"`
-	Outcomes map[string]int64 `json:"outcomes"` // lines by what became of them; those not yet settled, or of which nothing was kept, are in none
+	Outcomes map[string]int64 `json:"outcomes"` // lines by what became of them, once the step is done
 }
 
 // lists reads what became of the lists of a run, and names the tables of its steps by them.
@@ -31,6 +32,10 @@ func lists(ctx context.Context, l *ledger.Ledger, r *ledger.Run, steps []Step) (
 	if err != nil { // its job means nothing any more, and its steps are told all the same
 		return nil, nil
 	}
+	counts, err := l.Outcomes(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
 	for i, s := range j.Steps {
 		x, err := ledger.ListOf(r.Params, i)
 		if err != nil {
@@ -39,21 +44,19 @@ func lists(ctx context.Context, l *ledger.Ledger, r *ledger.Run, steps []Step) (
 		if x == nil {
 			continue
 		}
+		last := 0
 		for n := range r.Steps { // rows that are inserted come from our table of lines, which means nothing to anybody
-			if st := &steps[n]; r.Steps[n].Verb == "insert" && j.Of(st.Name) == i {
+			st := &steps[n]
+			if j.Of(st.Name) != i {
+				continue
+			}
+			if r.Steps[n].Verb == "insert" {
 				st.Table = s.Table
 			}
+			last = r.Steps[n].N
 		}
 		one := List{Step: s.Name, File: x.File, SHA256: x.SHA256, Lines: x.Lines, Outcomes: map[string]int64{}}
-		counts, err := l.Outcomes(ctx, x)
-		if err != nil {
-			return nil, err
-		}
-		for outcome, n := range counts {
-			if outcome != "" {
-				one.Outcomes[string(outcome)] = n
-			}
-		}
+		maps.Copy(one.Outcomes, counts[last])
 		out = append(out, one)
 	}
 	return out, nil

@@ -7,99 +7,147 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
-	"jugatum/internal/ledger"
+	"jugatum/internal/sqltext"
 )
 
 // What became of the lines of a list is told once a step is done: of those whose rows are kept
-// by what is kept, of all others by whether there is such a row then. It goes in stretches,
-// and can be done again.
+// by what is kept; of those without a row, and of those that were set aside, it is written to
+// the list. It goes in stretches, and can be done again.
 
-// settledLines is how many lines, or kept rows, are settled in one transaction.
+// settledLines is how many lines are looked at in one transaction.
 const settledLines = 4000
 
-// outcomes settles what became of the lines that a step carried out. Where nothing was kept,
-// that is not known.
+// outcomes settles what became of the lines that a step carried out.
 func (r *Runner) outcomes(ctx context.Context, w *Work) error {
-	if w.Undo || w.Change.Lines == nil || w.Kept == nil {
+	if w.Undo || w.Change.Lines == nil {
 		return nil
 	}
-	return r.lead.patiently(ctx, func() error { return r.lead.settleLines(ctx, w) })
+	err := r.lead.patiently(ctx, func() error { return r.lead.settleLines(ctx, w) })
+	if err != nil {
+		return fmt.Errorf("recording what became of the lines of %s: %w", w.Change.Lines.File, err)
+	}
+	return nil
 }
 
 func (k *worker) settleLines(ctx context.Context, w *Work) error {
-	fail := func(err error) error {
-		return fmt.Errorf("recording what became of the lines of %s: %w", w.Change.Lines.File, err)
-	}
-	if err := k.settleKept(ctx, w); err != nil {
-		return fail(err)
+	c := w.Change
+	if c.Lines.Missed == change.NoSuchKey && c.Verb != sqltext.Delete {
+		if err := k.settleMissed(ctx, c); err != nil {
+			return err
+		}
 	}
 	// Rows that were set aside, and not changed since.
-	if err := k.settle1(ctx, change.Unsettle(w.Change, change.Refused)); err != nil {
-		return fail(err)
+	if err := k.settle1(ctx, change.Unsettle(c, change.Refused)); err != nil {
+		return err
 	}
 	asides, err := k.Ledger.Asides(ctx, k.Run.ID, math.MaxInt32)
 	if err != nil {
-		return fail(err)
+		return err
 	}
 	for _, a := range asides {
 		if a.Step == w.Step.N && !a.Retried {
-			if err := k.settle1(ctx, change.SettleRow(w.Change, a.Key, change.Refused)); err != nil {
-				return fail(err)
+			if err := k.settle1(ctx, change.SettleRow(c, a.Key, change.Refused)); err != nil {
+				return err
 			}
 		}
 	}
-	walk := engine.NewWalk(k.DB, w.Change.Lines.Table)
+	return k.countLines(ctx, w)
+}
+
+// settleMissed says of lines for which there is no row that there is none.
+func (k *worker) settleMissed(ctx context.Context, c *change.Change) error {
+	walk := engine.NewWalk(k.DB, c.Lines.Table)
 	end, err := walk.End(ctx)
 	if err != nil || end == nil {
-		return fail(err)
+		return err
 	}
 	for at := (change.KeyValue)(nil); at == nil || at.Encode() != end.Encode(); {
 		rng, _, err := walk.Next(ctx, at, end, settledLines)
 		if err != nil {
-			return fail(err)
+			return err
 		}
-		for _, outcome := range w.Change.Rest() {
-			if err := k.settle1(ctx, change.SettleRest(w.Change, outcome, rng)); err != nil {
-				return fail(err)
-			}
+		if err := k.settle1(ctx, change.SettleMissed(c, rng)); err != nil {
+			return err
 		}
 		at = rng.Hi
 	}
 	return nil
 }
 
-// settleKept settles the lines of which rows are kept.
-func (k *worker) settleKept(ctx context.Context, w *Work) error {
-	if p, ok := k.DB.(engine.KeptReader); ok {
-		if err := p.PrepareKept(ctx, w.Kept); err != nil {
-			return err
+// countLines records how many lines have come to what, after the last of the changes that
+// carry out the list.
+func (k *worker) countLines(ctx context.Context, w *Work) error {
+	var all []*Work
+	for _, x := range k.Work {
+		if x.Change.Lines != nil && x.Change.Lines.List == w.Change.Lines.List {
+			all = append(all, x)
 		}
 	}
-	last, err := ledger.PreviousKept(ctx, k.DB, w.Kept, math.MaxInt64)
+	if all[len(all)-1] != w {
+		return nil
+	}
+	lines, err := k.Ledger.Lines(ctx, w.Change.Lines.List)
 	if err != nil {
 		return err
 	}
-	for from := int64(0); from < last; {
-		if from, err = ledger.NextKept(ctx, k.DB, w.Kept, from, last); err != nil || from >= last {
-			return err
+	counts := map[change.Outcome]int64{}
+	rest := map[string]int64{} // of each action, lines that have changed nothing and of which nothing else is recorded
+	for action, n := range lines {
+		for outcome, lines := range n {
+			if outcome == "" {
+				rest[action] += lines
+			} else {
+				counts[outcome] += lines
+			}
 		}
-		to := min(change.AddInt(from, settledLines), last)
-		if err := k.settle1(ctx, change.SettleKept(w.Change, w.Kept, from, to)); err != nil {
-			return err
-		}
-		from = to
 	}
-	return nil
+	known := true
+	for _, x := range all {
+		switch {
+		case x.Change.Lines.All != "" && len(all) == 1: // as many lines as rows
+			counts[x.Change.Settles()] += x.Step.Totals.Changed
+			rest[""] -= x.Step.Totals.Changed
+		case x.Kept == nil:
+			counts[x.Change.Settles()] += x.Step.Totals.Changed
+			known = false
+		default:
+			changed, err := k.Ledger.KeptLines(ctx, x.Change, x.Kept)
+			if err != nil {
+				return err
+			}
+			for action, n := range changed {
+				counts[x.Change.Settles()] += n
+				rest[action] -= n
+			}
+		}
+	}
+	if known {
+		for action, n := range rest {
+			if action == "" {
+				action = w.Change.Lines.All
+			}
+			counts[change.Otherwise(action)] += n
+		}
+	}
+	return k.apart(ctx, func(tx *engine.Tx) error { return k.Ledger.SetOutcomes(ctx, tx, k.Run.ID, w.Step.N, counts) })
 }
 
 // settle1 carries out one of these statements, in a transaction of its own.
 func (k *worker) settle1(ctx context.Context, q *change.Query) error {
+	return k.apart(ctx, func(tx *engine.Tx) error {
+		_, err := tx.S.Conn.ExecContext(ctx, q.String(), q.Args...)
+		return err
+	})
+}
+
+// apart does something in a transaction of its own, and leaves others their turn.
+func (k *worker) apart(ctx context.Context, do func(tx *engine.Tx) error) error {
 	tx, err := k.session.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	if _, err := k.session.Conn.ExecContext(ctx, q.String(), q.Args...); err != nil {
+	if err := do(tx); err != nil {
 		return err
 	}
 	if err := tx.Commit(ctx); err != nil {

@@ -126,8 +126,27 @@ func (k Keys) read(order func(key string, m any) []string) (*Step, string, error
 			return nil, x.field, errors.New("absent: insert has no meaning where every line is to delete")
 		}
 	}
+	// What is to be made where it is not there, and changed where it is, is one and the same.
+	if s.Absent == string(Insert) {
+		s.become(Update, Upsert)
+	}
+	if s.Present == string(Update) {
+		s.become(Insert, Upsert)
+	}
 	field, err := s.format(k)
 	return s, field, err
+}
+
+// become has lines of one action have another.
+func (s *Step) become(from, to Action) {
+	if s.Action == from {
+		s.Action = to
+	}
+	for word, a := range s.Words {
+		if a == from {
+			s.Words[word] = to
+		}
+	}
 }
 
 // action reads what is to become of the lines: one word for all, or a column that says so.
@@ -224,19 +243,13 @@ func (s *Step) can(a Action) bool {
 
 // updates, inserts and deletes are the actions of those lines that may change, make and
 // delete a row.
-func (s *Step) updates() []Action {
-	return s.which(Update, Upsert, map[bool]Action{true: Insert}[s.Present == string(Update)])
-}
-
-func (s *Step) inserts() []Action {
-	return s.which(Insert, Upsert, map[bool]Action{true: Update}[s.Absent == string(Insert)])
-}
-
+func (s *Step) updates() []Action { return s.which(Update, Upsert) }
+func (s *Step) inserts() []Action { return s.which(Insert, Upsert) }
 func (s *Step) deletes() []Action { return s.which(Delete) }
 
 func (s *Step) which(among ...Action) (out []Action) {
 	for _, a := range among {
-		if a != "" && s.can(a) {
+		if s.can(a) {
 			out = append(out, a)
 		}
 	}
@@ -272,7 +285,7 @@ type parts struct {
 func (p *parts) make() ([]kind.Part, error) {
 	var out []kind.Part
 	add := func(name string, spec change.Spec, which, alone []Action, missed change.Outcome, policy string) {
-		l := &change.Lines{List: p.list, Fail: policy == Fail}
+		l := &change.Lines{List: p.list, All: string(p.s.Action), Fail: policy == Fail}
 		if p.s.Action == "" {
 			l.Actions, l.Alone = words(which), words(alone)
 		}
