@@ -154,6 +154,10 @@ type Forms struct {
 	SparingTrigger bool // a trigger cannot write to the table that it is of
 	LooseReference bool // a reference's columns are named without regard to case, and compared by rules of their own
 
+	Digits     int  // that a number keeps which is no whole one of 64 bits, whatever its column's type says; 0: as many as the type says
+	Seconds    int  // digits after the seconds that a time keeps whose type does not say; -1: all of them
+	TextAsBits bool // a text of digits that is assigned to bits is taken for its characters
+
 	StoredKeys    bool // a key's values come as they are stored, otherwise as text
 	CountedRanges bool // ranges are counted before a batch: the server does not tell how many rows it has scanned
 	ListsPay      bool // a sweep reads a table in another order than a scan: a list of keys is worth it for few rows however they are found

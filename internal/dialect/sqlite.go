@@ -23,6 +23,7 @@ type sqlite struct{ *sqltext.Syntax }
 func (sqlite) Forms() *change.Forms { return sqliteForms }
 
 var sqliteForms = &change.Forms{
+	Digits: 15, Seconds: -1,
 	RowComparison: true, HashesNotIn: true, Unmerged: " LIMIT -1", By: change.BySubset,
 	NamesOrTexts: true, LooseReference: true,
 	StoredKeys: true, CountedRanges: true,

@@ -237,3 +237,250 @@ func (d *database) lineOutcomes(run string, lines [][]string) {
 		}
 	}
 }
+
+// harbourRates makes berths that lists change.
+func (d *database) harbourRates() {
+	d.exec("CREATE TABLE berth (berth_no "+d.integer()+" PRIMARY KEY, code varchar(20) UNIQUE, day_rate numeric(8,2) NOT NULL DEFAULT 0, closed_on date, note text, CHECK (day_rate < 1000))",
+		"INSERT INTO berth (berth_no, code, day_rate) SELECT i, concat('B', i), i FROM "+d.numbers(100))
+}
+
+// lists are how many tables there are with lines of a list.
+func (d *database) lists() string {
+	switch d.engine {
+	case "sqlite":
+		return d.one("SELECT count(*) FROM sqlite_schema WHERE name LIKE 'jugatum!_list!_%' ESCAPE '!' AND type = 'table'")
+	case "postgres":
+		return d.one("SELECT count(*) FROM pg_tables WHERE schemaname = 'jugatum' AND tablename LIKE 'list\\_%'")
+	}
+	return d.one("SELECT count(*) FROM information_schema.tables WHERE table_schema = database() AND table_name LIKE 'jugatum\\_list\\_%'")
+}
+
+// TestListFaults: what is wrong with a list is told with its place, nothing is changed, and
+// nothing of it stays.
+func TestListFaults(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		d.harbourRates()
+		before := d.dump("berth")
+		for _, x := range []struct{ name, file, text, more, want string }{
+			{"no such file", "", "", "", "cannot be read: no such file or directory"},
+			{"a folder", ".", "", "", "cannot be read: it is a folder"},
+			{"empty", "a.csv", "", "", "a.csv: the file is empty: expected a line with the names of the columns"},
+			{"header only", "a.csv", "berth_no,day_rate\n", "", "a.csv: there is no line after the header"},
+			{"no such column", "a.csv", "berth_no,day_rat\n1,2\n", "", `a column "day_rat", which table berth has not; did you mean "day_rate"?`},
+			{"no key", "a.csv", "day_rate\n2\n", "", "has no column for berth_no, which is part of the key; it has day_rate"},
+			{"no such column to map", "a.csv", "berth_no,rate\n1,2\n", "columns = { price = 'day_rate' }", `has no column "price"`},
+			{"mapped to none", "a.csv", "berth_no,rate\n1,2\n", "columns = { rate = 'day_rates' }", `table berth has no column "day_rates"; did you mean "day_rate"?`},
+			{"two for one", "a.csv", "berth_no,rate,day_rate\n1,2,3\n", "columns = { rate = 'day_rate' }", `columns "rate" and "day_rate" of`},
+			{"no number", "a.csv", "berth_no,day_rate\n1,2\n2,dear\n", "", `a.csv:3: column day_rate: "dear" is not a number`},
+			{"rounded", "a.csv", "berth_no,day_rate\n1,2.005\n", "", `a.csv:2: column day_rate: "2.005" has more than 2 digits after the point, and would be rounded`},
+			{"no date", "a.csv", "berth_no,closed_on\n1,31.02.2026\n", "date = '02.01.2006'", `a.csv:2: column closed_on: "31.02.2026" is not a date such as 28.11.2026`},
+			{"a key of NULL", "a.csv", "berth_no,day_rate\n,2\n", "null = ''", "a.csv:2: column berth_no: NULL, and no row has that in its key"},
+			{"twice", "a.csv", "berth_no,day_rate\n7,1\n8,1\n7,2\n", "", "a.csv:2: lines 2 and 4 have the same key (berth_no), and nothing says which is meant"},
+			{"cut off", "a.csv", "berth_no,note\n7,\"x\n", "", "a.csv:2:6: a quoted field is not closed"},
+			{"key not unique", "a.csv", "day_rate,note\n7,x\n", "key = ['day_rate']", "two rows of berth may have the same day_rate"},
+			{"nothing to change", "a.csv", "berth_no\n7\n", "", "has the key of berth alone: there is nothing to change"},
+			{"no such column in SQL", "a.csv", "berth_no,rate\n7,1\n", "columns = { rate = 'day_rate' }\nset = { note = 'line.rate' }", `a line has no column "rate"; columns for the table are called as they are there: berth_no, day_rate`},
+			{"no such function", "a.csv", "berth_no,day_rate\n7,1\n", "set = { note = 'nowhere(line.day_rate)' }", "changes: "},
+			{"with a filter", "a.csv", "berth_no,day_rate\n7,1\n", "where = 'berth_no > 3'", "where and once do not go with changes"},
+		} {
+			t.Run(x.name, func(t *testing.T) {
+				d.t = t
+				path := x.file
+				switch x.file {
+				case "":
+					path = filepath.Join(t.TempDir(), "none.csv")
+				case ".":
+					path = t.TempDir()
+				default:
+					path = d.list(x.file, x.text)
+				}
+				o := d.must(2, "run", d.job("[[step]]\ntable = 'berth'\nchanges = '"+path+"'\naction = 'update'\n"+x.more+"\n"), "--accept", "any")
+				if !strings.Contains(o.err, x.want) {
+					t.Errorf("%s\nexpected %s", o.err, x.want)
+				}
+				if d.haveLedger() && d.lists() != "0" {
+					t.Errorf("%s tables of lists stay", d.lists())
+				}
+			})
+		}
+		d.t = t
+		// The database itself reads what the program does not: a date on the server, a number out
+		// of range.
+		for _, x := range []struct{ text, want string }{
+			{"berth_no,closed_on\n1,2026-01-01\n2,2026-13-01\n3,2026-01-01\n", "a.csv:3: the database does not take a value of this line"},
+			{"berth_no,day_rate\n1,2\n2,3\n4,12345678\n", "a.csv:4: the database does not take a value of this line"},
+		} {
+			if d.engine == "sqlite" { // which takes whatever it is given
+				continue
+			}
+			if o := d.must(2, "run", d.job("[[step]]\ntable = 'berth'\nchanges = '"+d.list("a.csv", x.text)+"'\naction = 'update'\n"), "--accept", "any"); !strings.Contains(o.err, x.want) {
+				t.Error(o.err)
+			}
+		}
+		same(t, "after all that", d.dump("berth"), before)
+	})
+}
+
+// TestList: a list finds its rows by other unique columns, in another form of numbers and
+// dates; what it does not find is told, refused or made; lines that the database refuses are
+// set aside, and tried again; a preview changes nothing and leaves nothing.
+func TestList(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		d.harbourRates()
+		before := d.dump("berth")
+		path := d.list("rates.csv", "berth;price;until;why\nB1;12,50;31.12.2026;x\nB2;2,00;;\nB404;1,00;;\nB3;5000,00;;\nB4;4,00;;=1+1\n")
+		step := "[[step]]\ntable = 'berth'\nchanges = '" + path + "'\nkey = ['code']\ncolumns = { berth = 'code', price = 'day_rate', until = 'closed_on' }\nseparator = ';'\ndecimal = ','\nnull = ''\ndate = '02.01.2006'\nset = { note = \"coalesce(line.why, 'none')\" }\n"
+		update := d.job(step + "action = 'update'\n")
+		var p struct {
+			Steps []struct {
+				Verb  string
+				Lines struct {
+					Lines    int
+					Outcomes map[string]int
+				}
+			}
+		}
+		if err := json.Unmarshal([]byte(d.must(0, "preview", "--json", update).out), &p); err != nil {
+			t.Fatal(err)
+		}
+		if x := p.Steps[0]; x.Verb != "update" || x.Lines.Lines != 5 || fmt.Sprint(x.Lines.Outcomes) != "map[changed:4 no such key:1]" {
+			t.Errorf("%+v", x)
+		}
+		if d.lists() != "0" {
+			t.Error("a preview leaves a table")
+		}
+		same(t, "after a preview", d.dump("berth"), before)
+
+		if o := d.must(3, "run", d.job(step+"action = 'update'\nabsent = 'fail'\n"), "--accept", "any"); !strings.Contains(o.err, "rows of rates.csv have keys that berth has not") {
+			t.Error(o.err)
+		}
+		if d.lists() != "0" {
+			t.Error("a refused run leaves a table")
+		}
+		d.must(1, "run", update, "--accept", "any") // 5000 is too much
+		d.must(0, "undo", d.lastRun())
+		d.must(5, "run", update, "--accept", "any", "--again", "--set-aside", "3")
+		run := d.lastRun()
+		if got := d.one("SELECT concat(count(*), ' ', sum(day_rate), ' ', max(closed_on)) FROM berth WHERE note IN ('x', 'none', '=1+1')"); !strings.HasPrefix(got, "3 18.5") || !strings.HasSuffix(got, " 2026-12-31") {
+			t.Error(got)
+		}
+		d.came(run, "changed 3, no such key 1, refused 1")
+		lines := filepath.Join(t.TempDir(), "out.csv")
+		d.must(0, "show", run, "--lines", lines)
+		text, err := os.ReadFile(lines)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, want := range []string{"line,action,outcome,code,day_rate,closed_on,old_code,old_day_rate,old_closed_on\n", "2,,changed,B1,12.5", "4,,no such key,B404,1", "5,,refused,B3,5000"} {
+			if !strings.Contains(string(text), want) {
+				t.Errorf("no %q in\n%s", want, text)
+			}
+		}
+		d.must(2, "show", run, "--lines", lines) // it is there
+		d.must(0, "verify", run)
+		d.exec("UPDATE berth SET day_rate = day_rate") // whoever relaxes the check
+		d.must(5, "resume", run, "--retry-set-aside")
+		d.came(run, "changed 3, no such key 1, refused 1")
+		d.must(0, "undo", run)
+		same(t, "undone", d.dump("berth"), before)
+
+		// The same list again is a job that was done; with another line it is another job.
+		d.must(0, "run", d.job("[[step]]\ntable = 'berth'\nchanges = '"+d.list("one.csv", "berth_no,day_rate\n5,7\n6,6\n")+"'\naction = 'update'\n"), "--accept", "1")
+		d.came(d.lastRun(), "changed 1, unchanged 1")
+		d.must(3, "run", d.job("[[step]]\ntable = 'berth'\nchanges = '"+d.list("one.csv", "berth_no,day_rate\n5,7\n6,6\n")+"'\naction = 'update'\n"), "--accept", "any")
+		d.must(0, "run", d.job("[[step]]\ntable = 'berth'\nchanges = '"+d.list("one.csv", "berth_no,day_rate\n5,8\n6,6\n")+"'\naction = 'update'\n"), "--accept", "1")
+
+		// What is there is told, refused, or changed.
+		insert := func(more string) string {
+			return d.job("[[step]]\ntable = 'berth'\nchanges = '" + d.list("new.jsonl", `{"berth_no": 100, "day_rate": 3}`+"\n"+`{"berth_no": 101, "day_rate": 4.5}`+"\n") + "'\naction = 'insert'\n" + more)
+		}
+		if o := d.must(3, "run", insert("present = 'fail'\n"), "--accept", "any"); !strings.Contains(o.err, "rows of new.jsonl have keys that berth has already") {
+			t.Error(o.err)
+		}
+		d.must(0, "run", insert(""), "--accept", "1")
+		d.came(d.lastRun(), "inserted 1, key exists 1")
+		d.must(0, "undo", d.lastRun())
+		d.must(0, "run", insert("present = 'update'\n"), "--accept", "2")
+		d.came(d.lastRun(), "changed 1, inserted 1")
+		d.exec("UPDATE berth SET note = 'mine', day_rate = 5 WHERE berth_no = 101")
+		d.must(5, "undo", d.lastRun()) // the row that came is another one by now
+		if got := d.one("SELECT concat(count(*), ' ', max(berth_no)) FROM berth"); got != "101 101" {
+			t.Error(got)
+		}
+	})
+}
+
+// came holds what a run tells of its lines, as outcomes with their numbers in alphabetical order.
+func (d *database) came(run, want string) {
+	d.t.Helper()
+	var s struct {
+		Lists []struct{ Outcomes map[string]int }
+	}
+	if err := json.Unmarshal([]byte(d.must(0, "show", run, "--json").out), &s); err != nil {
+		d.t.Fatal(err)
+	}
+	var got []string
+	for _, o := range []string{"changed", "deleted", "inserted", "key exists", "no such key", "refused", "unchanged"} {
+		if n, ok := s.Lists[0].Outcomes[o]; ok && n > 0 {
+			got = append(got, fmt.Sprintf("%s %d", o, n))
+		}
+	}
+	if strings.Join(got, ", ") != want {
+		d.t.Errorf("run %s tells %s, expected %s", run, strings.Join(got, ", "), want)
+	}
+}
+
+// TestListKilled: a list whose run and whose undo are killed over and over leaves what one
+// that was left alone does, no line twice and none left out.
+func TestListKilled(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		const rows = 3000
+		d.exec("CREATE TABLE berth (berth_no "+d.integer()+" PRIMARY KEY, visits integer NOT NULL, note text)",
+			"INSERT INTO berth SELECT 2 * i, i, 'as it was' FROM "+d.numbers(rows))
+		before := d.dump("berth")
+		var text strings.Builder
+		text.WriteString("berth_no,visits,op\n")
+		for i := 1; i <= 2*rows; i++ {
+			fmt.Fprintf(&text, "%d,%d,%s\n", i, i, []string{"delete", "update", "insert", "upsert"}[i/2%4])
+		}
+		job := d.job("[[step]]\ntable = 'berth'\nchanges = '" + d.list("list.csv", text.String()) + "'\naction = { column = 'op' }\n")
+		check := func() {
+			for _, what := range []string{"visits <> berth_no AND visits * 2 <> berth_no", "berth_no % 2 = 1 AND visits <> berth_no"} {
+				if n := d.one("SELECT count(*) FROM berth WHERE " + what); n != "0" {
+					t.Fatalf("%s rows: %s", n, what)
+				}
+			}
+		}
+		r, kills := seeded(17), 0
+		run := d.killedMidway(r, &kills, 6, check, "run", job, "--accept", "any", "--batch", "40")
+		d.came(run, d.expectedOf(rows))
+		kills = 0
+		d.killedMidway(r, &kills, 4, check, "undo", run, "--batch", "40")
+		same(t, "undone", d.dump("berth"), before)
+	})
+}
+
+// expectedOf is what becomes of the lines of TestListKilled.
+func (d *database) expectedOf(rows int) string {
+	n := map[string]int{}
+	for i := 1; i <= 2*rows; i++ {
+		there := i%2 == 0
+		switch []string{"delete", "update", "insert", "upsert"}[i/2%4] {
+		case "delete":
+			n[map[bool]string{true: "deleted", false: "no such key"}[there]]++
+		case "update":
+			n[map[bool]string{true: "changed", false: "no such key"}[there]]++
+		case "insert":
+			n[map[bool]string{true: "key exists", false: "inserted"}[there]]++
+		default:
+			n[map[bool]string{true: "changed", false: "inserted"}[there]]++
+		}
+	}
+	var out []string
+	for _, o := range []string{"changed", "deleted", "inserted", "key exists", "no such key"} {
+		out = append(out, fmt.Sprintf("%s %d", o, n[o]))
+	}
+	return strings.Join(out, ", ")
+}

@@ -68,6 +68,9 @@ func (x *stepReader) form() (err error) {
 			return x.failf("", "table is missing")
 		}
 		x.s.Table = *f.Table
+		if f.ChangesKeys.Used() && (f.Where != nil || f.Once != nil) {
+			return x.failf("", "where and once do not go with changes: the list says which rows are meant")
+		}
 		var key string
 		if x.s.Kind, key, err = kinds[0].Read(func(key string, m any) []string { return x.keys(x.path+"."+key, m) }); err != nil {
 			return x.failf("."+key, "%v", err)

@@ -170,6 +170,7 @@ func TestValue(t *testing.T) {
 		{Format{}, Type{Kind: Number, Scale: 2}, "1.5000", "1.5000"},
 		{Format{}, Type{Kind: Number, Scale: 2}, "1.505", `!"1.505" has more than 2 digits after the point, and would be rounded`},
 		{Format{}, Type{Kind: Number, Scale: 0}, "7.00", "7"},
+		{Format{}, Type{Kind: Number, Scale: 0}, "-.0", "0"},
 		{Format{}, Type{Kind: Number, Scale: 0}, "7.5", `!"7.5" is not a whole number`},
 		{Format{}, Type{Kind: Number, Scale: 0}, "", `!"" is not a number; null = "" takes an empty field for NULL`},
 		{Format{}, Type{Kind: Number, Scale: 2}, "1,5", `!"1,5" is not a number; decimal = "," if that is how fractions are written`},
@@ -183,6 +184,20 @@ func TestValue(t *testing.T) {
 		{german, Type{Kind: Date}, "2026-12-31", `!"2026-12-31" is not a date such as 28.11.2026`},
 		{german, Type{Kind: Timestamp}, "31.12.2026 06:30", "2026-12-31 06:30:00"},
 		{Format{Date: "02.01.2006"}, Type{Kind: Timestamp}, "31.12.2026", "2026-12-31"},
+		{Format{}, Type{Kind: Number, Scale: Unlimited, Digits: 15}, "1234567890123456789", "1234567890123456789"},
+		{Format{}, Type{Kind: Number, Scale: Unlimited, Digits: 15}, "12345678901234567890", `!"12345678901234567890" has 19 digits, of which 15 would be kept`},
+		{Format{}, Type{Kind: Number, Scale: Unlimited, Digits: 15}, "0.123456789012345", "0.123456789012345"},
+		{Format{}, Type{Kind: Number, Scale: Unlimited, Digits: 15}, "100.1234567890123", `!"100.1234567890123" has 16 digits, of which 15 would be kept`},
+		{Format{}, Type{Kind: Number, Scale: Unlimited, Digits: 15}, "1e999", `!"1e999" is out of range`},
+		{Format{}, Type{Kind: Date, Strict: true}, "2026-11-28", "2026-11-28"},
+		{Format{}, Type{Kind: Date, Strict: true}, "2026-11-28 10:00", `!"2026-11-28 10:00" is not a date such as 2026-11-28; how dates are written otherwise is told so: date = "02.01.2006"`},
+		{Format{}, Type{Kind: Timestamp, Scale: 3}, "2026-11-28 10:00:00.1230", "2026-11-28 10:00:00.1230"},
+		{Format{}, Type{Kind: Timestamp, Scale: 0}, "2026-11-28 10:00:00.5", `!"2026-11-28 10:00:00.5" has more than 0 digits after the seconds, and would be rounded`},
+		{Format{}, Type{Kind: Time, Scale: 0}, "10:00:00.5", `!"10:00:00.5" has more than 0 digits after the seconds, and would be rounded`},
+		{Format{}, Type{Kind: Word}, "2", `!"2" is none of the names that the column can hold, and would be taken for the place of one`},
+		{Format{}, Type{Kind: Word}, "open", "open"},
+		{Format{}, Type{Length: 3}, "äöü", "äöü"},
+		{Format{}, Type{Length: 3}, "abc ", `!"abc " has 4 characters, there is room for 3`},
 		{Format{}, Type{Kind: Date}, "whatever the database takes", "whatever the database takes"},
 		{german, Type{}, "1,5", "1,5"},
 	} {
@@ -232,7 +247,7 @@ func FuzzValue(f *testing.F) {
 	f.Add("31.12.2026", uint8(1), 0)
 	f.Fuzz(func(t *testing.T, text string, kind uint8, scale int) {
 		form := Format{Decimal: ',', Date: "02.01.2006"}
-		typ := Type{Kind: Kind(kind % 4), Scale: max(scale%10, Unlimited)}
+		typ := Type{Kind: Kind(kind % 6), Scale: max(scale%10, Unlimited), Digits: int(kind) / 6 % 2 * 15}
 		out, err := form.Value(typ, text)
 		switch {
 		case err != nil:

@@ -2,15 +2,23 @@ package list
 
 import (
 	"fmt"
+	"math"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
-// Type says how the values of a column are written in SQL.
+// Type says how the values of a column are written in SQL, and how much of one it holds: what
+// would not stay as it is, is refused, also where the database itself would round it or cut
+// it without a word.
 type Type struct {
-	Kind  Kind
-	Scale int // of a Number: digits after the point that it can have; -1 without a limit
+	Kind   Kind
+	Scale  int  // digits after the point that a Number can have, or the seconds of a Timestamp or a Time; Unlimited
+	Digits int  // that a Number keeps if it is no whole number of 64 bits; 0: all of them
+	Length int  // characters that a Text can have; 0 without a limit
+	Strict bool // a Date is only that, in one form: not what a database would make one of
 }
 
 // Kind is a kind of values.
@@ -21,12 +29,19 @@ const (
 	Number                // digits, a point, an exponent
 	Date                  // 2006-01-02
 	Timestamp             // 2006-01-02 15:04:05
+	Time                  // 15:04:05
+	Word                  // one of several, by its name: a number would be taken for its place among them
 )
 
-// Unlimited is the scale of a number that can have any digits after the point.
+// Unlimited is the scale of a value that can have any digits after the point.
 const Unlimited = -1
 
-var number = regexp.MustCompile(`^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$`)
+var (
+	number   = regexp.MustCompile(`^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$`)
+	isoDate  = regexp.MustCompile(`^[+-]?[0-9]{4,7}-[0-9]{2}-[0-9]{2}( BC)?$|^-?infinity$`)
+	seconds  = regexp.MustCompile(`:[0-9]{2}[.,]([0-9]+)`)
+	anyDigit = regexp.MustCompile(`^[+-]?[0-9.]+$`)
+)
 
 // Value is a value as SQL writes it. The error says what was expected.
 func (f Format) Value(t Type, text string) (string, error) {
@@ -34,14 +49,41 @@ func (f Format) Value(t Type, text string) (string, error) {
 	case Number:
 		return f.number(t, text)
 	case Date:
+		if f.Date == "" && t.Strict && !isoDate.MatchString(text) {
+			return "", fmt.Errorf("%s is not a date such as 2026-11-28; how dates are written otherwise is told so: date = \"02.01.2006\"", shown(text))
+		}
 		return moment(text, f.Date, "2006-01-02", "a date")
 	case Timestamp:
-		if f.Timestamp == "" && f.Date != "" { // a day alone, at its beginning
-			return moment(text, f.Date, "2006-01-02", "a date")
+		layout, to, what := f.Timestamp, "2006-01-02 15:04:05.999999999", "a date and time"
+		if layout == "" && f.Date != "" { // a day alone, at its beginning
+			layout, to, what = f.Date, "2006-01-02", "a date"
 		}
-		return moment(text, f.Timestamp, "2006-01-02 15:04:05.999999999", "a date and time")
+		text, err := moment(text, layout, to, what)
+		if err != nil {
+			return "", err
+		}
+		return t.fraction(text)
+	case Time:
+		return t.fraction(text)
+	case Word:
+		if anyDigit.MatchString(text) {
+			return "", fmt.Errorf("%s is none of the names that the column can hold, and would be taken for the place of one", shown(text))
+		}
+	case Text:
+		if n := utf8.RuneCountInString(text); t.Length > 0 && n > t.Length {
+			return "", fmt.Errorf("%s has %d characters, there is room for %d", shown(text), n, t.Length)
+		}
 	}
 	return text, nil
+}
+
+// fraction refuses a part of a second that would be rounded.
+func (t Type) fraction(text string) (string, error) {
+	m := seconds.FindStringSubmatch(text)
+	if m == nil || t.Scale == Unlimited || len(strings.TrimRight(m[1], "0")) <= t.Scale {
+		return text, nil
+	}
+	return "", fmt.Errorf("%s has more than %d digits after the seconds, and would be rounded", shown(text), t.Scale)
 }
 
 func (f Format) number(t Type, text string) (string, error) {
@@ -62,7 +104,17 @@ func (f Format) number(t Type, text string) (string, error) {
 		return "", fmt.Errorf("%s is not a number%s", shown(text), f.example(text))
 	}
 	mantissa, exponent, _ := strings.Cut(strings.ToLower(plain), "e")
-	_, fraction, _ := strings.Cut(mantissa, ".")
+	whole, fraction, _ := strings.Cut(mantissa, ".")
+	if t.Digits > 0 {
+		_, err := strconv.ParseInt(strings.TrimPrefix(whole, "+"), 10, 64)
+		exact := err == nil && exponent == "" && strings.Trim(fraction, "0") == ""
+		if n := len(strings.TrimRight(strings.TrimLeft(strings.TrimLeft(whole, "+-")+fraction, "0"), "0")); !exact && n > t.Digits {
+			return "", fmt.Errorf("%s has %d digits, of which %d would be kept", shown(text), n, t.Digits)
+		}
+		if f, err := strconv.ParseFloat(plain, 64); err != nil && math.IsInf(f, 0) {
+			return "", fmt.Errorf("%s is out of range", shown(text))
+		}
+	}
 	if t.Scale == Unlimited || exponent != "" { // which the database reads
 		return plain, nil
 	}
@@ -73,7 +125,9 @@ func (f Format) number(t Type, text string) (string, error) {
 		return "", fmt.Errorf("%s has more than %d digits after the point, and would be rounded", shown(text), t.Scale)
 	}
 	if t.Scale == 0 {
-		plain, _, _ = strings.Cut(plain, ".")
+		if plain, _, _ = strings.Cut(plain, "."); strings.Trim(plain, "+-") == "" {
+			plain = "0"
+		}
 	}
 	return plain, nil
 }

@@ -83,7 +83,12 @@ func (p *Plan) Close() {
 	}
 	defer s.Close()
 	for _, table := range p.made {
-		s.Conn.ExecContext(ctx, "DROP TABLE "+table)
+		if tx, err := s.Start(ctx); err == nil {
+			if _, err := tx.Exec(ctx, "DROP TABLE "+table); err == nil {
+				tx.Commit(ctx)
+			}
+			tx.Rollback()
+		}
 	}
 	p.made = nil
 }
@@ -171,7 +176,7 @@ func (x *loading) from(ctx context.Context, name string, file io.Reader) (err er
 	}
 	record.SHA256, record.Bytes = x.in.Sum()
 	record.Lines = x.list.Lines
-	if text := x.p.DB.Dialect().Analyze(x.list.SQL); text != "" {
+	if text := x.p.DB.Dialect().Analyze(x.list.SQL); text != "" { // outside a transaction
 		if _, err := x.p.session.Conn.ExecContext(ctx, text); err != nil {
 			return err
 		}

@@ -227,8 +227,8 @@ func fieldOf(s job.Step) string {
 	switch {
 	case s.SQL != "":
 		return "sql"
-	case s.Kind != nil && s.Kind.Kind() == "fill":
-		return "fill"
+	case s.Kind != nil && (s.Kind.Kind() == "fill" || s.Kind.Kind() == "changes"):
+		return s.Kind.Kind()
 	}
 	return "table"
 }

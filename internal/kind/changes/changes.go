@@ -65,7 +65,7 @@ const (
 
 // Step is such a step as its author wrote it.
 type Step struct {
-	File    string            // its path
+	File    string            `json:"-"`          // its path; what tells lists apart is what is in them
 	Key     []string          `json:",omitempty"` // columns of the table; none for the table's own key
 	Action  Action            `json:",omitempty"` // of every line; "" where a column says so
 	By      string            `json:",omitempty"` // that column of the file

@@ -27,6 +27,7 @@ type field struct {
 	name   string
 	typ    list.Type
 	bytes  bool // \x… is bytes in hexadecimal
+	bits   bool // a whole number is the bits of one
 	filled bool // it must have a value
 }
 
@@ -89,8 +90,17 @@ func (s *Step) Layout(d change.Dialect, step string, target *change.Table, names
 		}
 	}
 	l.Key, l.Others = keys, others
+	known := slices.Clone(l.Extra)
+	for _, c := range slices.Concat(keys, others) {
+		known = append(known, c.Name)
+	}
+	for _, name := range asked {
+		if !slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, name) }) {
+			return nil, fail("set", "a line has no column %q%s; columns for the table are called as they are there: %s", name, nearest(name, known), strings.Join(known, ", "))
+		}
+	}
 	for i, c := range slices.Concat(keys, others) {
-		l.fields = append(l.fields, field{at: at[c], name: names[at[c]], typ: typed(c), bytes: holdsBytes(c), filled: i < len(keys)})
+		l.fields = append(l.fields, field{at: at[c], name: names[at[c]], typ: typed(d, c), bytes: holdsBytes(c), bits: isBits(d, c), filled: i < len(keys)})
 	}
 	for _, name := range l.Extra {
 		l.fields = append(l.fields, field{at: extra[name], name: name})
@@ -158,31 +168,57 @@ func nearest(name string, names []string) string {
 }
 
 // scaled is a type of numbers with how many digits it has, and how many of these stand after
-// the point.
-var scaled = regexp.MustCompile(`^(?:numeric|decimal|dec)\(\s*[0-9]+\s*(?:,\s*([0-9]+)\s*)?\)`)
+// the point; fractions is one of times with how many its seconds have.
+var (
+	scaled    = regexp.MustCompile(`^(?:numeric|decimal|dec|double|float)\(\s*[0-9]+\s*(?:,\s*([0-9]+)\s*)?\)`)
+	fractions = regexp.MustCompile(`^(?:timestamp|datetime|time)\((\d)\)`)
+)
 
 // wholeTypes are types of whole numbers, as servers call them.
 var wholeTypes = regexp.MustCompile(`^(?:big|small|tiny|medium)?int(?:eger)?\b|^(?:big|small)?serial\b`)
 
-// typed tells how values of a column are written. Dates come first: SQLite takes their
-// types for numbers.
-func typed(c *change.Column) list.Type {
-	name := strings.ToLower(c.Type)
+// typed tells how values of a column are written. Dates come first: a dialect without types
+// for them takes them for numbers.
+func typed(d change.Dialect, c *change.Column) list.Type {
+	name, loose := strings.ToLower(c.Type), d.Forms().Digits > 0
+	moment := strings.HasPrefix(name, "timestamp") || strings.HasPrefix(name, "datetime")
 	switch {
-	case strings.HasPrefix(name, "timestamp") || strings.HasPrefix(name, "datetime"):
-		return list.Type{Kind: list.Timestamp}
+	case moment || strings.HasPrefix(name, "time"):
+		t := list.Type{Kind: list.Time, Scale: d.Forms().Seconds}
+		if moment {
+			t.Kind = list.Timestamp
+		}
+		if m := fractions.FindStringSubmatch(name); m != nil && !loose {
+			t.Scale, _ = strconv.Atoi(m[1])
+		}
+		return t
 	case name == "date":
-		return list.Type{Kind: list.Date}
+		return list.Type{Kind: list.Date, Strict: !loose}
+	case strings.HasPrefix(name, "enum(") || strings.HasPrefix(name, "set("):
+		return list.Type{Kind: list.Word}
+	case c.Class == change.Text && !loose:
+		return list.Type{Length: c.Length}
 	case c.Class != change.Number || strings.Contains(name, "time") || strings.Contains(name, "date") || name == "money":
 		return list.Type{}
-	case wholeTypes.MatchString(name):
-		return list.Type{Kind: list.Number, Scale: 0}
 	}
-	t := list.Type{Kind: list.Number, Scale: list.Unlimited}
-	if m := scaled.FindStringSubmatch(name); m != nil {
-		t.Scale, _ = strconv.Atoi(m[1]) // 0 without one
+	t := list.Type{Kind: list.Number, Scale: list.Unlimited, Digits: d.Forms().Digits}
+	if strings.Contains(name, "real") || strings.Contains(name, "floa") || strings.Contains(name, "doub") {
+		t.Digits = 0 // the nearest there is
+	}
+	if wholeTypes.MatchString(name) {
+		t.Scale = 0
+	} else if m := scaled.FindStringSubmatch(name); m != nil {
+		if t.Scale, _ = strconv.Atoi(m[1]); m[1] == "" && strings.HasPrefix(name, "float") {
+			t.Scale = list.Unlimited // the number of its bits
+		}
 	}
 	return t
+}
+
+// isBits reports whether a column holds bits that a text of digits would be taken for the
+// characters of.
+func isBits(d change.Dialect, c *change.Column) bool {
+	return strings.HasPrefix(strings.ToLower(c.Type), "bit(") && d.Forms().TextAsBits
 }
 
 func holdsBytes(c *change.Column) bool {
@@ -222,6 +258,14 @@ func (l *Layout) Row(file string, line list.Line) ([]any, error) {
 				return nil, fail(f.name, `after \x, expected bytes in hexadecimal: %v`, err)
 			}
 			row = append(row, b)
+			continue
+		}
+		if f.bits {
+			n, err := strconv.ParseInt(*v, 10, 64)
+			if err != nil || n < 0 {
+				return nil, fail(f.name, "expected bits as a whole number, not %q", *v)
+			}
+			row = append(row, n)
 			continue
 		}
 		text, err := l.s.Format.Value(f.typ, *v)
