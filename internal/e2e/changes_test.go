@@ -484,3 +484,76 @@ func (d *database) expectedOf(rows int) string {
 	}
 	return strings.Join(out, ", ")
 }
+
+// TestListValues: a value of a list is stored as it is written, or refused with its place; none is
+// rounded, cut, or taken for another one.
+func TestListValues(t *testing.T) {
+	type value struct{ typ, text, want string } // want is how the database shows it; "" if it is refused
+	values := map[string][]value{
+		"sqlite": {
+			{"integer", "9223372036854775807", "9223372036854775807"}, {"integer", "9223372036854775808", ""}, {"integer", "7.5", ""}, {"integer", "7.0", "7"}, {"integer", "0x10", ""}, {"integer", "", ""},
+			{"numeric(10,2)", "12.50", "12.5"}, {"numeric(10,2)", "12.505", ""}, {"numeric", "1234567890.123456", ""}, {"numeric", "1e999", ""}, {"numeric", "123456789.123456", "123456789.123456"},
+			{"real", "0.1", "0.1"}, {"boolean", "true", "1"}, {"boolean", "yes", ""}, {"text", "007", "007"}, {"text", "1e5", "1e5"}, {"varchar(3)", "abcdef", "abcdef"}, {"date", "28.11.2026", "28.11.2026"}, {"timestamp", "2026-11-28 10:00:00.123456789", "2026-11-28 10:00:00.123456789"},
+			{"blob", `\x00ff41`, "\x00\xff\x41"}, {"blob", `\x0`, ""}, {"", "12", "12"},
+		},
+		"postgres": {
+			{"integer", "2147483647", "2147483647"}, {"integer", "2147483648", ""}, {"integer", "7.5", ""}, {"smallint", "-32768", "-32768"}, {"bigint", " 7", ""},
+			{"numeric(10,2)", "12.5", "12.50"}, {"numeric(10,2)", "12.505", ""}, {"numeric(10,2)", "123456789.00", ""}, {"numeric", "123456789012345678901234567890.123456789", "123456789012345678901234567890.123456789"}, {"numeric", "NaN", ""}, {"double precision", "0.1", "0.1"}, {"double precision", "1e999", ""},
+			{"boolean", "true", "true"}, {"boolean", "maybe", ""}, {"varchar(3)", "abc", "abc"}, {"varchar(3)", "abcd", ""}, {"varchar(3)", "abc  ", ""}, {"char(3)", "ab", "ab"}, {"text", "  kept  ", "  kept  "}, {"text", `back\slash \N`, `back\slash \N`}, {"text", "tab\tand\nline\r\n", "tab\tand\nline\r\n"},
+			{"date", "2026-11-28", "2026-11-28"}, {"date", "2026-11-28 10:00", ""}, {"date", "2026-02-30", ""}, {"date", "28.11.2026", ""}, {"timestamp", "2026-11-28 10:00:00.123456", "2026-11-28 10:00:00.123456"}, {"timestamp", "2026-11-28 10:00:00.1234567", ""}, {"timestamp(0)", "2026-11-28 10:00:00.5", ""}, {"time(0)", "10:00:00.7", ""}, {"time", "10:00:00", "10:00:00"},
+			{"bytea", `\x00ff41`, `\x00ff41`}, {"bit(5)", "10101", "10101"}, {"uuid", "11111111-2222-3333-4444-555555555555", "11111111-2222-3333-4444-555555555555"}, {"uuid", "1", ""}, {"jsonb", `{"a": [1, 2]}`, `{"a": [1, 2]}`}, {"json", `{"a":  1}`, `{"a":  1}`}, {"json", "{", ""}, {"integer[]", "{1,2}", "{1,2}"},
+		},
+		"mariadb": {
+			{"integer", "2147483647", "2147483647"}, {"integer", "2147483648", ""}, {"integer", "7.5", ""}, {"integer unsigned", "-1", ""}, {"bigint unsigned", "18446744073709551615", "18446744073709551615"}, {"tinyint(1)", "true", "1"},
+			{"numeric(10,2)", "12.5", "12.50"}, {"numeric(10,2)", "12.505", ""}, {"numeric(10,2)", "123456789.00", ""}, {"decimal(40,10)", "123456789012345678901234567890.1234567891", "123456789012345678901234567890.1234567891"}, {"double", "0.1", "0.1"}, {"double(8,2)", "0.123", ""}, {"double", "1e999", ""},
+			{"varchar(3)", "abc", "abc"}, {"varchar(3)", "abcd", ""}, {"varchar(3)", "abc  ", ""}, {"text", "  kept  ", "  kept  "}, {"text", `back\slash \N 'x'`, `back\slash \N 'x'`}, {"varchar(9) CHARACTER SET latin1", "Ä€", "Ä€"}, {"varchar(9) CHARACTER SET latin1", "日本", ""},
+			{"date", "2026-11-28", "2026-11-28"}, {"date", "2026-11-28 10:00", ""}, {"date", "2026-02-30", ""}, {"date", "0000-00-00", ""}, {"date", "20261128", ""}, {"datetime", "2026-11-28 10:00:00.5", ""}, {"datetime(3)", "2026-11-28 10:00:00.125", "2026-11-28 10:00:00.125"}, {"time", "10:00:00.7", ""}, {"time", "10:00:00", "10:00:00"},
+			{"enum('open','shut','7')", "shut", "shut"}, {"enum('open','shut')", "1", ""}, {"enum('open','shut')", "closed", ""}, {"set('a','b')", "a,b", "a,b"}, {"set('a','b')", "3", ""}, {"bit(8)", "5", "5"}, {"bit(4)", "16", ""}, {"bit(4)", "x", ""},
+			{"varbinary(9)", `\x00ff41`, "00FF41"}, {"blob", `\x0`, ""}, {"json", `{"a":  1}`, `{"a":  1}`}, {"year", "2026", "2026"},
+		},
+	}
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		list := func(header, row []string) string {
+			var text bytes.Buffer
+			csv.NewWriter(&text).WriteAll([][]string{header, row})
+			return text.String()
+		}
+		step := func(path, action string) string {
+			return d.job("[[step]]\ntable = 'v'\nchanges = '" + path + "'\naction = '" + action + "'\n")
+		}
+		header, row, columns := []string{"id"}, []string{"2"}, ""
+		var kept []value
+		for n, v := range values[d.engine] {
+			if v.want != "" {
+				name := fmt.Sprintf("c%d", n)
+				header, row, kept = append(header, name), append(row, v.text), append(kept, v)
+				columns += ", " + name + " " + v.typ
+				continue
+			}
+			d.exec("DROP TABLE IF EXISTS v", "CREATE TABLE v (id "+d.integer()+" PRIMARY KEY, x "+v.typ+")")
+			if o := d.must(2, "run", step(d.list("v.csv", list([]string{"id", "x"}, []string{"2", v.text})), "update"), "--accept", "any"); !strings.Contains(o.err, "v.csv:2") {
+				t.Errorf("%d: %s %q: %s", n, v.typ, v.text, o.err)
+			}
+		}
+		d.exec("DROP TABLE IF EXISTS v", "CREATE TABLE v (id "+d.integer()+" PRIMARY KEY"+columns+")", "INSERT INTO v (id) VALUES (2)")
+		for _, action := range []string{"update", "insert"} {
+			row[0] = map[string]string{"update": "2", "insert": "3"}[action]
+			d.must(0, "run", step(d.list("v.csv", list(header, row)), action), "--accept", "1")
+			for i, v := range kept {
+				name := header[i+1]
+				show := map[string]string{"sqlite": "CAST(" + name + " AS text)", "postgres": name + "::text", "mariadb": "CAST(" + name + " AS char)"}[d.engine]
+				switch {
+				case strings.HasPrefix(v.typ, "varb"):
+					show = "hex(" + name + ")"
+				case strings.HasPrefix(v.typ, "bit") && d.engine == "mariadb":
+					show = name + " + 0"
+				}
+				if got := d.one("SELECT " + show + " FROM v WHERE id = " + row[0]); got != v.want {
+					t.Errorf("%s %q by %s is stored as %q, expected %q", v.typ, v.text, action, got, v.want)
+				}
+			}
+			d.must(0, "verify", d.lastRun())
+		}
+	})
+}

@@ -72,7 +72,8 @@ func (s *separated) next() ([]*string, int, error) {
 		return nil, 0, err
 	}
 	s.texts, s.out = fields, s.out[:0]
-	for i := range s.texts {
+	for i, text := range s.texts {
+		s.texts[i] = strings.ReplaceAll(text, held, "\r")
 		s.out = append(s.out, &s.texts[i])
 	}
 	return s.out, at, nil

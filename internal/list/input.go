@@ -27,6 +27,11 @@ type input struct {
 	end     func()
 	decoded bool // from another encoding: what it could not read is U+FFFD
 
+	// The package that reads comma-separated values takes returns before newlines out of
+	// values as well. Within quotes they are held back from it as NUL, which no text has.
+	hold   bool
+	quoted bool // an odd number of quotes was given out
+
 	line  int   // of the text that was given out, from 1
 	given int64 // bytes given out since the mark
 }
@@ -46,8 +51,11 @@ func (s source) Read(p []byte) (int, error) {
 
 var bom = []byte("\ufeff")
 
-func open(name string, from io.Reader, packed, encoding string) (*input, error) {
-	in := &input{name: name, hash: sha256.New(), end: func() {}, line: 1}
+// held stands for a return within quotes.
+const held = "\x00"
+
+func open(name string, from io.Reader, packed, encoding string, hold bool) (*input, error) {
+	in := &input{name: name, hash: sha256.New(), end: func() {}, line: 1, hold: hold}
 	var text io.Reader = source{from, in}
 	switch packed {
 	case ".gz":
@@ -137,9 +145,32 @@ func (c checked) Read(p []byte) (int, error) {
 	}
 	copy(p, have[:n])
 	c.text.Discard(n)
+	if in.hold {
+		if err := in.holdBack(p[:n]); err != nil {
+			return 0, err
+		}
+	}
 	c.took(p[:n])
 	return n, nil
 }
+
+// holdBack puts held in the place of returns within quotes.
+func (in *input) holdBack(p []byte) error {
+	for i, b := range p {
+		switch {
+		case b == '"':
+			in.quoted = !in.quoted
+		case b == '\r' && in.quoted:
+			p[i] = held[0]
+		case b == 0:
+			return &Fault{File: in.name, Line: in.line, Msg: nul}
+		}
+	}
+	return nil
+}
+
+// nul is what is wrong with a NUL byte.
+const nul = "a NUL byte, which no text can hold"
 
 // rare reads a character that the buffer had only the beginning of, or refuses it.
 func (c checked) rare(p []byte) (int, error) {

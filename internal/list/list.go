@@ -81,13 +81,14 @@ func Open(name string, from io.Reader, f Format) (*Reader, error) {
 			plain, packed = cut, end
 		}
 	}
-	in, err := open(name, from, packed, f.Encoding)
+	csv := strings.HasSuffix(plain, ".csv") || plain == Stdin
+	in, err := open(name, from, packed, f.Encoding, csv)
 	if err != nil {
 		return nil, err
 	}
 	r := &Reader{Name: name, in: in, null: f.Null, read: 1}
 	switch {
-	case strings.HasSuffix(plain, ".csv"), plain == Stdin:
+	case csv:
 		r.lines, err = r.csv(f)
 	case f.Separator != 0:
 		err = &Fault{File: name, Msg: "a separator is for .csv files"}
@@ -128,7 +129,7 @@ func (r *Reader) Next() (Line, error) {
 			continue
 		}
 		if strings.IndexByte(*f, 0) >= 0 {
-			return Line{}, &Fault{File: r.Name, Line: at, Field: r.Columns[i], Msg: "a NUL byte, which no text can hold"}
+			return Line{}, &Fault{File: r.Name, Line: at, Field: r.Columns[i], Msg: nul}
 		}
 		if r.null == nil || *f != *r.null {
 			out.Values[i] = f
