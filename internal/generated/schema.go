@@ -23,6 +23,7 @@ func Write(c Choice) Case {
 	b.fill()
 	b.views()
 	b.archive()
+	b.lines()
 	b.extras()
 	b.statement()
 	b.dumps()

@@ -7,13 +7,18 @@ import (
 
 // statement writes the UPDATE or DELETE, and how it is to be carried out.
 func (b *builder) statement() {
-	where := b.where()
+	where := ""
+	if b.List == 0 { // whose lines are its filter
+		where = b.where()
+	}
 	b.Filter = where != ""
 	if where != "" {
 		where = " WHERE " + where
 	}
 	join := b.From == 1 || b.Fill > 0
 	switch {
+	case b.List > 0:
+		b.listing()
 	case b.Move > 0:
 		b.moving(where)
 	case b.Fill > 0:
@@ -31,7 +36,7 @@ func (b *builder) statement() {
 	default:
 		b.SQL = "UPDATE t SET " + b.set() + where
 	}
-	b.Filter = b.Filter || join && b.Move == 0
+	b.Filter = b.Filter || join && b.Move == 0 || b.List > 0
 	b.Args = append(b.Args, "--batch", strconv.Itoa(b.Batch+1))
 	if b.Workers > 1 && !b.sqlite() {
 		b.Args = append(b.Args, "--workers", strconv.Itoa(b.Workers))
