@@ -234,7 +234,14 @@ func (a *app) demoWork(ctx context.Context, at demoPlace, jobs []string, dir str
 	if err := a.step(ctx, "7. And was it put back?", at, "verify", run); err != nil {
 		return err
 	}
-	if err := a.step(ctx, "8. What was run here:", at, "runs"); err != nil {
+	list := filepath.Join(dir, "rates-2027.toml")
+	if n, err = a.demoCount(ctx, at.url, list); err != nil {
+		return err
+	}
+	if err := a.step(ctx, "8. A list from a file: new rates, line by line accounted for; two of its lines name berths that there are not.", at, "run", list, "--accept", fmt.Sprint(n)); err != nil {
+		return err
+	}
+	if err := a.step(ctx, "9. What was run here:", at, "runs"); err != nil {
 		return err
 	}
 	a.out.Printf("\n")
@@ -246,6 +253,7 @@ func (a *app) demoWork(ctx context.Context, at demoPlace, jobs []string, dir str
 		"jugatum run " + filepath.Join(dir, "mooring-tariff.toml") + " --param rise=1.035" + db,
 		"jugatum preview --sql \"UPDATE vessel SET name = substr(name, 4) WHERE name LIKE 'MV %'\"" + db,
 		"jugatum run " + filepath.Join(dir, "empty-cargo.toml") + db,
+		"jugatum preview " + list + db,
 	} {
 		a.out.Printf("  %s\n", s)
 	}
@@ -278,6 +286,7 @@ func (a *app) demoCount(ctx context.Context, dbURL, path string) (int64, error) 
 	if err != nil {
 		return 0, err
 	}
+	defer p.Close()
 	_, n, err := preview.Count(ctx, db, p.Changes[0])
 	return n, err
 }

@@ -88,6 +88,20 @@ func blocks(t *testing.T, file, language, engine string) []string {
 	return out
 }
 
+// documentedLists are the files that stand in a text, by their names.
+func documentedLists(t *testing.T, file string) map[string]string {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[string]string{}
+	for _, b := range regexp.MustCompile("(?s)```csv ([a-z0-9.-]+)\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+		out[b[1]] = b[2]
+	}
+	return out
+}
+
 // harbourIn fills a database with the demo's data.
 func (d *database) harbourIn() {
 	d.t.Helper()
@@ -135,6 +149,11 @@ func TestDocumentedJobs(t *testing.T) {
 			job := filepath.Join(t.TempDir(), "job.toml")
 			if err := os.WriteFile(job, []byte(text), 0o644); err != nil {
 				t.Fatal(err)
+			}
+			for name, list := range documentedLists(t, "../../docs/job-files.md") {
+				if err := os.WriteFile(filepath.Join(filepath.Dir(job), name), []byte(list), 0o644); err != nil {
+					t.Fatal(err)
+				}
 			}
 			args := []string{job}
 			if strings.Contains(text, "[param.rise]") {

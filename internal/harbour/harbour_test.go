@@ -112,6 +112,9 @@ func TestJobsCanBeRead(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		if filepath.Ext(p) != ".toml" { // the list of one of them
+			continue
+		}
 		if j, err := job.Parse(p, text); err != nil || j.Title == "" || j.Reason == "" {
 			t.Errorf("%s: %v", p, err)
 		}
