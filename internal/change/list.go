@@ -145,6 +145,24 @@ func MissedLines(c *Change) *Query {
 	return q.there(c, "line").acting("line", l.Alone)
 }
 
+// MarkInserted is the statement that says of those lines of a stretch that are to make a row, or
+// to change it if there is one, that they make it; nil if there are none of these. It comes before
+// the rows are made, in the same transaction: should another session make one in between, the
+// key refuses it, and all of the batch is tried again. So a line whose row was not there is told
+// from one whose row another session has made since, which is to be changed.
+func MarkInserted(c *Change, r Range) *Query {
+	l := c.Lines
+	if l == nil || c.Verb != sqltext.Insert || l.All != "upsert" && !slices.Contains(l.Actions, "upsert") {
+		return nil
+	}
+	q := &Query{D: c.D}
+	q.Add("UPDATE ", l.SQL, " AS l SET ", c.D.Quote(ListOutcome), " = '", string(Inserted), "' WHERE l.", c.D.Quote(ListOutcome), " IS NULL").Range("l", l.Table.Key, r)
+	if l.All == "" {
+		q.acting("l", []string{"upsert"})
+	}
+	return q.Add(" AND NOT ").there(c, "l")
+}
+
 // Settles is the outcome of lines of which rows are kept.
 func (c *Change) Settles() Outcome {
 	switch c.Verb {
@@ -156,12 +174,14 @@ func (c *Change) Settles() Outcome {
 	return Changed
 }
 
-// KeptLines is the query for how many lines there are of which rows are kept, by their action.
+// KeptLines is the query for how many lines there are of which rows are kept, and nothing else is
+// recorded, by their action.
 func KeptLines(c *Change, kept *Kept) *Query {
 	q := &Query{D: c.D}
 	q.Add(c.D.Settings(kept.Packed != "", false), "SELECT coalesce(l.", c.D.Quote(ListAction), ", ''), count(*) FROM ", kept.Table, " AS k")
 	q.keptLine(c, kept, " JOIN ", "k", "t", c.Lines.SQL+" AS l")
-	return q.acting("l", c.Lines.Actions).Add(" GROUP BY 1")
+	q.Add(" WHERE l.", c.D.Quote(ListOutcome), " IS NULL").acting("l", c.Lines.Actions)
+	return q.Add(" GROUP BY 1")
 }
 
 // keptLine appends the joins by which a kept row finds its line, or a line its kept row: of

@@ -239,9 +239,9 @@ func (d *database) lineOutcomes(run string, lines [][]string) {
 }
 
 // harbourRates makes berths that lists change.
-func (d *database) harbourRates() {
-	d.exec("CREATE TABLE berth (berth_no "+d.integer()+" PRIMARY KEY, code varchar(20) UNIQUE, day_rate numeric(8,2) NOT NULL DEFAULT 0, closed_on date, note text, CHECK (day_rate < 1000))",
-		"INSERT INTO berth (berth_no, code, day_rate) SELECT i, concat('B', i), i FROM "+d.numbers(100))
+func (d *database) harbourRates(table string) {
+	d.exec("CREATE TABLE "+table+" (berth_no "+d.integer()+" PRIMARY KEY, code varchar(20) UNIQUE, day_rate numeric(8,2) NOT NULL DEFAULT 0, closed_on date, note text, CHECK (day_rate < 1000))",
+		"INSERT INTO "+table+" (berth_no, code, day_rate) SELECT i, concat('B', i), i FROM "+d.numbers(100))
 }
 
 // lists are how many tables there are with lines of a list.
@@ -260,7 +260,7 @@ func (d *database) lists() string {
 func TestListFaults(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.within = true
-		d.harbourRates()
+		d.harbourRates("berth")
 		before := d.dump("berth")
 		for _, x := range []struct{ name, file, text, more, want string }{
 			{"no such file", "", "", "", "cannot be read: no such file or directory"},
@@ -328,7 +328,7 @@ func TestListFaults(t *testing.T) {
 func TestList(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.within = true
-		d.harbourRates()
+		d.harbourRates("berth")
 		before := d.dump("berth")
 		path := d.list("rates.csv", "berth;price;until;why\nB1;12,50;31.12.2026;x\nB2;2,00;;\nB404;1,00;;\nB3;5000,00;;\nB4;4,00;;=1+1\n")
 		step := "[[step]]\ntable = 'berth'\nchanges = '" + path + "'\nkey = ['code']\ncolumns = { berth = 'code', price = 'day_rate', until = 'closed_on' }\nseparator = ';'\ndecimal = ','\nnull = ''\ndate = '02.01.2006'\nset = { note = \"coalesce(line.why, 'none')\" }\n"
@@ -554,6 +554,56 @@ func TestListValues(t *testing.T) {
 				}
 			}
 			d.must(0, "verify", d.lastRun())
+		}
+	})
+}
+
+// TestListBesideWriters: a row that another session makes while a list's batch is about to make
+// it stays that session's, and the line is told; one that it changes is changed once more, and
+// one that it deletes is gone: nobody's work is lost, and nothing comes twice.
+func TestListBesideWriters(t *testing.T) {
+	servers(t, func(t *testing.T, d *database) {
+		d.harbourRates("t")
+		var text strings.Builder
+		text.WriteString("berth_no,code,day_rate\n")
+		for i := 91; i <= 110; i++ {
+			fmt.Fprintf(&text, "%d,L%d,%d\n", i, i, i+500)
+		}
+		job := d.job("[[step]]\ntable = 't'\nchanges = '" + d.list("list.csv", text.String()) + "'\naction = 'upsert'\n")
+		other, err := d.db.Begin()
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer other.Rollback()
+		for _, sql := range []string{"UPDATE t SET note = 'theirs', day_rate = 1 WHERE berth_no = 95", "DELETE FROM t WHERE berth_no = 96", "INSERT INTO t (berth_no, code, day_rate, note) VALUES (105, 'T105', 5, 'theirs')"} {
+			if _, err := other.Exec(sql); err != nil {
+				t.Fatal(err)
+			}
+		}
+		cmd := d.start("run", job, "--accept", "any", "--hold", "5s")
+		d.until("the run waits", func() bool {
+			if d.engine == "mariadb" {
+				return d.transactions("LOCK WAIT") > 0
+			}
+			return d.one("SELECT count(*) FROM pg_locks AS l JOIN pg_stat_activity AS a USING (pid) WHERE NOT l.granted AND a.datname = current_database()") != "0"
+		})
+		if err := other.Commit(); err != nil {
+			t.Fatal(err)
+		}
+		if err := cmd.Wait(); err != nil {
+			t.Fatalf("%v\n%s", err, cmd.Stderr)
+		}
+		if got := d.one("SELECT concat(count(*), ' ', sum(CASE WHEN day_rate = berth_no + 500 THEN 1 ELSE 0 END), ' ', sum(CASE WHEN note = 'theirs' THEN 1 ELSE 0 END)) FROM t WHERE berth_no > 90"); got != "20 20 2" {
+			t.Errorf("%s: of 20 berths, those as the list has them, and those that the other session has written", got)
+		}
+		run := d.lastRun()
+		d.must(0, "verify", run)
+		d.must(0, "undo", run)
+		if got := d.one("SELECT concat(count(*), ' ', max(berth_no)) FROM t"); got != "100 105" {
+			t.Errorf("%s rows and the last one after the undo", got)
+		}
+		if got := d.one("SELECT concat(day_rate, note) FROM t WHERE berth_no = 95"); got != "1.00theirs" {
+			t.Errorf("the other session's row is %s after the undo", got)
 		}
 	})
 }

@@ -22,7 +22,7 @@ func (b *builder) lines() {
 	}
 	b.do("INSERT INTO l (%s, n, txt) SELECT %s, coalesce(n, 3), txt FROM %st WHERE n IS NULL OR n %% 3 <> 1", kc, kc, only)
 	b.do("UPDATE l SET n = n %% 9 + 100, txt = 'listed' WHERE n %% 5 <> 2") // the others change nothing but a NULL
-	for i := b.Rows; i < b.Rows+6 && (b.Key != 1 || i < 42); i++ { // of which there are no more
+	for i := b.Rows; i < b.Rows+6 && (b.Key != 1 || i < 42); i++ {          // of which there are no more
 		b.do("INSERT INTO l (%s, n, txt) VALUES (%s, %d, %s)", kc, b.keyOf(i), i, texts[b.r.IntN(len(texts))])
 	}
 	b.do("UPDATE l SET act = CASE n %% 4 WHEN 0 THEN 'insert' WHEN 1 THEN 'delete' WHEN 2 THEN 'upsert' ELSE 'update' END")
@@ -59,9 +59,9 @@ func (b *builder) listing() {
 	case 3:
 		b.SQL = insert
 	case 4:
-		b.SQL = update + "; " + insert
+		b.SQL = insert + "; " + update
 	case 5:
-		b.SQL, action = remove+"; "+update+"; "+insert, "action = { column = 'act' }\n"
+		b.SQL, action = remove+"; "+insert+"; "+update, "action = { column = 'act' }\n"
 	}
 	b.Job = "[[step]]\ntable = 't'\nchanges = 'list.csv'\nnull = 'NULL!'\n" + action
 	// The lines as the file has them: a name for each column, and its values as text.

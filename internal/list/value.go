@@ -96,7 +96,7 @@ func (f Format) number(t Type, text string) (string, error) {
 	plain := text
 	if f.Decimal != 0 && f.Decimal != '.' {
 		if strings.ContainsRune(text, '.') {
-			return "", fmt.Errorf("%s is not a number with a decimal %q", shown(text), f.Decimal)
+			return "", fmt.Errorf("%s is not a number with a decimal %q", shown(text), string(f.Decimal))
 		}
 		plain = strings.Replace(text, string(f.Decimal), ".", 1)
 	}

@@ -293,8 +293,8 @@ func (x *loading) create(ctx context.Context) error {
 // Lines that are read before they are written: as many as do not keep others waiting where
 // there is one writer at a time.
 const (
-	stretchLines = 20_000
-	stretchBytes = 4 << 20
+	stretchLines = 10_000
+	stretchBytes = 1 << 20
 )
 
 // lines reads the file to its end.

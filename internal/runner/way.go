@@ -243,6 +243,11 @@ func (k *worker) carry(ctx context.Context, tx *engine.Tx, w *Work, r change.Ran
 	if w.Compound != nil {
 		return engine.Carry(ctx, k.DB, tx, w.Compound, w.Kept, r, k.lane.Kept)
 	}
+	if q := change.MarkInserted(w.Change, r); q != nil {
+		if _, err := tx.S.Conn.ExecContext(ctx, q.String(), q.Args...); err != nil {
+			return engine.Effect{}, err
+		}
+	}
 	return engine.Batch(ctx, k.DB, tx, w.Change, w.Kept, r, k.lane.Kept)
 }
 

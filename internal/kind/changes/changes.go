@@ -215,7 +215,7 @@ func (s *Step) format(k Keys) (string, error) {
 		return "decimal", err
 	}
 	if f.Decimal != 0 && f.Decimal != '.' && f.Decimal != ',' {
-		return "decimal", fmt.Errorf("decimal: %q is not . or ,", f.Decimal)
+		return "decimal", fmt.Errorf("decimal: %q is not . or ,", *k.Decimal)
 	}
 	for name, layout := range map[string]string{"date": f.Date, "timestamp": f.Timestamp} {
 		if layout != "" && !list.Dated(layout) {
@@ -259,8 +259,9 @@ func (s *Step) which(among ...Action) (out []Action) {
 // alias is how the job's own SQL calls a line.
 const alias = "line"
 
-// Parts makes the changes' specs: what is deleted, what is changed, what is inserted, in this
-// order, so that what goes makes room.
+// Parts makes the changes' specs: what is deleted, what is inserted, what is changed, in this
+// order. What goes makes room; and a line that is to change a row, or to make it, does change
+// one that another session has made while the others were made.
 func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 	p := parts{Checker: kind.Checker{D: at.D, Step: spec.Name}, s: s, spec: spec, list: at.List}
 	var err error
@@ -304,6 +305,19 @@ func (p *parts) make() ([]kind.Part, error) {
 		gone.Where = "EXISTS (SELECT 1 FROM " + p.list.SQL + " AS " + alias + " WHERE " + p.match(p.ref) + p.acting(alias, which) + ")"
 		add("delete", gone, which, which, change.NoSuchKey, p.s.Absent)
 	}
+	if which := p.s.inserts(); len(which) > 0 {
+		made := p.spec
+		into := change.NewInto(p.list.Table, p.target, false)
+		into.Copied = true
+		made.Table, made.Delete, made.Into = p.list.SQL, true, into
+		line := p.D.Quote(p.list.Table.Name)
+		made.Where = "NOT EXISTS (SELECT 1 FROM " + p.target.SQL(p.D) + " AS jugatum_i WHERE " + p.same("jugatum_i", line) + ")"
+		if p.s.can(Upsert) { // see change.MarkInserted
+			made.Where = "(" + line + "." + change.ListOutcome + " = '" + string(change.Inserted) + "' OR " + made.Where + ")"
+		}
+		made.Where += p.acting(line, which)
+		add("insert", made, which, besides(which, p.s.updates()), change.KeyExists, p.s.Present)
+	}
 	if which := p.s.updates(); len(which) > 0 {
 		changed := p.spec
 		for _, c := range p.list.Table.Columns[len(p.list.Table.Key.Columns):] {
@@ -318,16 +332,8 @@ func (p *parts) make() ([]kind.Part, error) {
 		if len(changed.Set) == 0 {
 			return nil, p.Failf("changes", "%s has the key of %s alone: there is nothing to change", p.list.File, p.target)
 		}
-		changed.Joint = &change.Joint{From: p.list.SQL + " AS " + alias, As: alias, Match: p.match(p.ref) + p.acting(alias, which), Columns: p.list.Table.Key.Names(), Unmatched: change.Leave, Unique: true}
+		changed.Joint = &change.Joint{From: p.list.SQL + " AS " + alias, As: alias, Match: p.match(p.ref) + p.acting(alias, which) + p.open(), Columns: p.list.Table.Key.Names(), Unmatched: change.Leave, Unique: true}
 		add("update", changed, which, besides(which, p.s.inserts()), change.NoSuchKey, p.s.Absent)
-	}
-	if which := p.s.inserts(); len(which) > 0 {
-		made := p.spec
-		into := change.NewInto(p.list.Table, p.target, false)
-		into.Copied = true
-		made.Table, made.Delete, made.Into = p.list.SQL, true, into
-		made.Where = "NOT EXISTS (SELECT 1 FROM " + p.target.SQL(p.D) + " AS jugatum_i WHERE " + p.same("jugatum_i", p.D.Quote(p.list.Table.Name)) + ")" + p.acting(p.D.Quote(p.list.Table.Name), which)
-		add("insert", made, which, besides(which, p.s.updates()), change.KeyExists, p.s.Present)
 	}
 	if len(out) == 1 {
 		out[0].Name = ""
@@ -344,6 +350,14 @@ func (p *parts) same(row, line string) string {
 		all = append(all, row+"."+p.D.Quote(c.Name)+" "+c.Op("=")+" "+line+"."+p.D.Quote(c.Name))
 	}
 	return strings.Join(all, " AND ")
+}
+
+// open is the further condition that a line has made no row.
+func (p *parts) open() string {
+	if !p.s.can(Upsert) {
+		return ""
+	}
+	return " AND " + alias + "." + change.ListOutcome + " IS NULL"
 }
 
 // acting is the further condition that a line has one of these actions, if lines have any of
