@@ -59,9 +59,9 @@ func (b *builder) listing() {
 	case 3:
 		b.SQL = insert
 	case 4:
-		b.SQL = insert + "; " + update
+		b.SQL = update + "; " + insert
 	case 5:
-		b.SQL, action = remove+"; "+insert+"; "+update, "action = { column = 'act' }\n"
+		b.SQL, action = remove+"; "+update+"; "+insert, "action = { column = 'act' }\n"
 	}
 	b.Job = "[[step]]\ntable = 't'\nchanges = 'list.csv'\nnull = 'NULL!'\n" + action
 	// The lines as the file has them: a name for each column, and its values as text.
