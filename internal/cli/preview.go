@@ -137,7 +137,7 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 		}
 	}
 	a.printHazards(o, refusals, lifted)
-	verb := "would change"
+	verb, what := "would change", "rows"
 	switch s.Verb {
 	case "delete":
 		verb = "would be deleted"
@@ -146,13 +146,13 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	case "copy":
 		verb = "would be copied to " + term.Clean(s.Move.To)
 	case "insert":
-		verb = "would be inserted into " + term.Clean(s.Move.To)
+		verb, what = "would be inserted into "+term.Clean(s.Move.To), "lines"
 	}
 	total := term.Count(s.TableRows)
 	if s.Estimated {
 		total = "about " + total
 	}
-	o.Printf("  %s rows of %s matched, %s %s\n", term.Count(s.Matched), total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
+	o.Printf("  %s %s of %s matched, %s %s\n", term.Count(s.Matched), what, total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
 	if s.Lines != nil {
 		report.PrintLines(o, s.Lines)
 	}
