@@ -152,7 +152,7 @@ func (a *app) writeJob(ctx context.Context, db engine.DB, path string, r *find.R
 	if err != nil {
 		return err
 	}
-	p, err := plan.New(ctx, db, j, nil, "")
+	p, err := plan.New(ctx, db, j, nil, "", nil)
 	if err != nil {
 		return err
 	}

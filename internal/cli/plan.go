@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"strings"
 
@@ -81,7 +82,12 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan.Pla
 	if err := plan.CheckMethod(method); err != nil {
 		return nil, &usageError{err}
 	}
-	return plan.New(ctx, db, j, values, method)
+	live := a.err.NewLive()
+	defer live.Clear()
+	return plan.New(ctx, db, j, values, method, func(file string, lines int64) {
+		text := fmt.Sprintf("reading %s: %s lines", term.Clean(file), term.Count(lines))
+		live.Show(func(int) []string { return []string{text} }, func() string { return text }, false)
+	})
 }
 
 func params(list []string) (map[string]string, error) {
@@ -125,5 +131,5 @@ func planFile(ctx context.Context, db engine.DB, path string) (*plan.Plan, error
 	if err != nil {
 		return nil, err
 	}
-	return plan.New(ctx, db, j, nil, "")
+	return plan.New(ctx, db, j, nil, "", nil)
 }

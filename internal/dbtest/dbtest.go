@@ -68,7 +68,7 @@ func Plan(db engine.DB, text, method string, values map[string]change.Value) (*p
 			return nil, err
 		}
 	}
-	return plan.New(context.Background(), db, j, values, method)
+	return plan.New(context.Background(), db, j, values, method, nil)
 }
 
 // Options are those of a run that a test leaves alone.

@@ -349,6 +349,19 @@ func othersTable(l look) [][]any {
 	return one(x.Table, x.Table.Owner, l.c.Table)
 }
 
+// numbered finds columns that lines have values for and that a sequence would number.
+func numbered(l look) (out [][]any) {
+	if l.c.Lines == nil || l.c.Into == nil {
+		return nil
+	}
+	for _, p := range l.c.Into.Pairs {
+		if p.To.Identity || strings.HasPrefix(p.To.Default, "nextval(") || strings.Contains(p.To.Default, ".nextval(") {
+			out = append(out, []any{p.To.Name, l.c.Into.Table})
+		}
+	}
+	return out
+}
+
 func policiesThere(l look) [][]any {
 	if l.c.Into == nil || !l.c.Into.Table.Policies {
 		return nil

@@ -62,6 +62,7 @@ var table = []Hazard{
 	{LostColumns, Refusal, true, "%s has no column for %s, whose values undo alone would have: add it, or --despite " + LostColumns, lacked(false), nil},
 	{"left-out", Note, false, "%s has no column for %s: that is not copied", lacked(true), nil},
 	{"own-columns", Note, false, "%s of %s: the database fills in what is its default", ownColumns, nil},
+	{"sequence", Note, false, "%s of %s is given by the list: the sequence that numbers new rows stays where it is; set it on afterwards, or the next row of somebody else's meets one of these", numbered, nil},
 	{"kept-deleted", Note, false, "the rows live on in the kept values that undo needs, also what was to be forgotten; --keep none keeps nothing", keptDeleted, nil},
 
 	{"null-key", Refusal, false, "{rows} have NULL in the key (%s) and would not be reached; give them a key first, or use --method single --keep none", nil, nullKeys},

@@ -28,7 +28,7 @@ import (
 
 // readLists reads the lists of the job's steps. What tells one from another is put into
 // values, which the job's digest is made of.
-func (p *Plan) readLists(ctx context.Context) (err error) {
+func (p *Plan) readLists(ctx context.Context, told Reading) (err error) {
 	defer func() {
 		if err != nil {
 			p.Close()
@@ -52,7 +52,7 @@ func (p *Plan) readLists(ctx context.Context) (err error) {
 		if err != nil {
 			return p.Job.At(err)
 		}
-		x := &loading{p: p, step: i, name: s.Name, kind: kind, target: target}
+		x := &loading{p: p, step: i, name: s.Name, kind: kind, target: target, told: told}
 		if err := x.load(ctx); err != nil {
 			var fault *list.Fault
 			if errors.As(err, &fault) { // which has a place of its own
@@ -100,6 +100,7 @@ type loading struct {
 	name   string
 	kind   *changes.Step
 	target *change.Table
+	told   Reading
 
 	in      *list.Reader
 	layout  *changes.Layout
@@ -324,6 +325,9 @@ func (x *loading) lines(ctx context.Context) error {
 			}
 			x.list.Lines += int64(len(rows))
 			rows, size = rows[:0], 0
+			if x.told != nil {
+				x.told(x.list.File, x.list.Lines)
+			}
 		}
 		if err == io.EOF {
 			return nil

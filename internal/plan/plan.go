@@ -38,8 +38,12 @@ type Plan struct {
 	Unreadable error // why the job of a run cannot be read any more; its changes are from the record then
 }
 
-// New makes the plan of a job with its parameters.
-func New(ctx context.Context, db engine.DB, j *job.Job, values map[string]change.Value, method string) (*Plan, error) {
+// Reading is told how many lines of a list have been read so far.
+type Reading func(file string, lines int64)
+
+// New makes the plan of a job with its parameters. told, which may be nil, hears of lists that
+// are read. Whoever does not record a run of the plan closes it.
+func New(ctx context.Context, db engine.DB, j *job.Job, values map[string]change.Value, method string, told Reading) (*Plan, error) {
 	if err := CheckMethod(method); err != nil {
 		return nil, err
 	}
@@ -50,11 +54,11 @@ func New(ctx context.Context, db engine.DB, j *job.Job, values map[string]change
 	if p.Values == nil {
 		p.Values = map[string]change.Value{}
 	}
-	if err := p.readLists(ctx); err != nil {
+	if err := p.readLists(ctx, told); err != nil {
 		return nil, err
 	}
-	told := p.digestValues()
-	p.Digest, p.Written = j.Digest(db.Dialect(), told), j.WrittenDigest(told)
+	of := p.digestValues()
+	p.Digest, p.Written = j.Digest(db.Dialect(), of), j.WrittenDigest(of)
 	p.Values[change.Clock] = change.ClockValue(time.Now())
 	err := p.build(ctx)
 	for _, c := range p.Changes {

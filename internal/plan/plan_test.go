@@ -250,7 +250,7 @@ func TestAnotherKey(t *testing.T) {
 func TestParameters(t *testing.T) {
 	db, other := dbtest.Open(t, harbour...)
 	given := map[string]change.Value{"least": {Type: "integer", Text: "38"}}
-	p, err := plan.New(context.Background(), db, job.FromSQL("UPDATE berth SET note = 'x' WHERE id >= :least"), given, "")
+	p, err := plan.New(context.Background(), db, job.FromSQL("UPDATE berth SET note = 'x' WHERE id >= :least"), given, "", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
