@@ -241,6 +241,9 @@ func (a *app) demoWork(ctx context.Context, at demoPlace, jobs []string, dir str
 	if err := a.step(ctx, "8. A list from a file: new rates, line by line accounted for; two of its lines name berths that there are not.", at, "run", list, "--accept", fmt.Sprint(n)); err != nil {
 		return err
 	}
+	if run, err = lastRun(ctx, at); err != nil {
+		return err
+	}
 	if err := a.step(ctx, "9. What was run here:", at, "runs"); err != nil {
 		return err
 	}
@@ -253,7 +256,7 @@ func (a *app) demoWork(ctx context.Context, at demoPlace, jobs []string, dir str
 		"jugatum run " + filepath.Join(dir, "mooring-tariff.toml") + " --param rise=1.035" + db,
 		"jugatum preview --sql \"UPDATE vessel SET name = substr(name, 4) WHERE name LIKE 'MV %'\"" + db,
 		"jugatum run " + filepath.Join(dir, "empty-cargo.toml") + db,
-		"jugatum preview " + list + db,
+		"jugatum show " + run + " --lines " + filepath.Join(dir, "rates-done.csv") + db,
 	} {
 		a.out.Printf("  %s\n", s)
 	}
