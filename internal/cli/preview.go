@@ -37,7 +37,7 @@ func (a *app) preview() *cli.Command {
 			&cli.StringSliceFlag{Name: "despite", Usage: "hazards that run would be told to go on despite"},
 			&cli.BoolFlag{Name: "verbose", Usage: "explain the work that is left for later"},
 		),
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) (err error) {
 			db, err := a.open(ctx, c)
 			if err != nil {
 				return err
@@ -52,6 +52,9 @@ func (a *app) preview() *cli.Command {
 				return err
 			}
 			defer p.Close()
+			ctx, stop := leaving(ctx)
+			defer stop()
+			defer func() { err = signalled(ctx, err) }()
 			opts, err := limits(c, p.Job)
 			if err != nil {
 				return err

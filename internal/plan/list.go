@@ -161,7 +161,11 @@ func (x *loading) from(ctx context.Context, name string, file io.Reader) (err er
 	}
 	token := make([]byte, 8)
 	rand.Read(token)
-	record := &ledger.List{File: filepath.Base(name), Table: "list_" + hex.EncodeToString(token), Key: names(x.layout.Key), Others: names(x.layout.Others), Extra: x.layout.Extra}
+	shown := filepath.Base(name)
+	if name == list.Stdin {
+		shown = "standard input"
+	}
+	record := &ledger.List{File: shown, Table: "list_" + hex.EncodeToString(token), Key: names(x.layout.Key), Others: names(x.layout.Others), Extra: x.layout.Extra}
 	x.list = x.p.list(record, x.target, x.layout.Key, x.layout.Others)
 	if err := x.create(ctx); err != nil {
 		return err
