@@ -85,6 +85,11 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan.Pla
 	if err := plan.CheckMethod(method); err != nil {
 		return nil, &usageError{err}
 	}
+	if plan.HasLists(j) { // which are written to the database
+		if err := plan.MayWrite(ctx, db, c.StringSlice("despite")); err != nil {
+			return nil, err
+		}
+	}
 	live := a.err.NewLive()
 	defer live.Clear()
 	ctx, stop := leaving(ctx)

@@ -121,6 +121,12 @@ func TestAnyAsksWhatTheCatalogueTells(t *testing.T) {
 func TestReadOnlyByDefault(t *testing.T) {
 	d := fresh(t, "postgres")
 	d.exec("CREATE TABLE t (id int PRIMARY KEY, n int)", "INSERT INTO t VALUES (1, 1)", "ALTER DATABASE "+d.one("SELECT current_database()")+" SET default_transaction_read_only = on")
+	list := d.job("[[step]]\ntable = 't'\nchanges = '" + d.list("t.csv", "id,n\n1,2\n") + "'\naction = 'update'\n")
+	for _, command := range []string{"preview", "run"} { // whose lines would be written
+		if o := d.must(3, command, list); !strings.Contains(o.err, "default_transaction_read_only") || d.haveLedger() {
+			t.Errorf("%s: %s", command, o.err)
+		}
+	}
 	args := []string{"run", "--sql", "UPDATE t SET n = 2 WHERE id = 1", "--accept", "1"}
 	if o := d.must(3, args...); !strings.Contains(o.err, "--despite read-only") {
 		t.Error(o.err)

@@ -11,11 +11,13 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
+	"jugatum/internal/job"
 	"jugatum/internal/kind/changes"
 	"jugatum/internal/ledger"
 	"jugatum/internal/list"
@@ -25,6 +27,12 @@ import (
 // A list is read into a table of ours before anything is made of it: so the server itself
 // reads every value, a run that goes on needs the file no more, and the lines are there for
 // whoever wants to know what became of them. What is recorded of it is a parameter of the run.
+
+// HasLists reports whether a job has lists, which are read into the database before anything
+// else, also for a preview.
+func HasLists(j *job.Job) bool {
+	return slices.ContainsFunc(j.Steps, func(s job.Step) bool { _, ok := s.Kind.(*changes.Step); return ok })
+}
 
 // readLists reads the lists of the job's steps. What tells one from another is put into
 // values, which the job's digest is made of.
