@@ -37,8 +37,10 @@ func (k *worker) settleLines(ctx context.Context, w *Work) error {
 		}
 	}
 	// Rows that were set aside, and not changed since.
-	if err := k.settle1(ctx, change.Unsettle(c, change.Refused)); err != nil {
-		return err
+	if k.Resumed {
+		if err := k.settle1(ctx, change.Unsettle(c, change.Refused)); err != nil {
+			return err
+		}
 	}
 	asides, err := k.Ledger.Asides(ctx, k.Run.ID, math.MaxInt32)
 	if err != nil {
@@ -107,8 +109,8 @@ func (k *worker) countLines(ctx context.Context, w *Work) error {
 		case x.Change.Lines.All != "" && len(all) == 1: // as many lines as rows
 			counts[x.Change.Settles()] += x.Step.Totals.Changed
 			rest[""] -= x.Step.Totals.Changed
-		case x.Kept == nil:
-			counts[x.Change.Settles()] += x.Step.Totals.Changed
+		case x.Kept == nil: // of which some lines may be told already
+			counts[x.Change.Settles()] = x.Step.Totals.Changed
 			known = false
 		default:
 			changed, err := k.Ledger.KeptLines(ctx, x.Change, x.Kept)
@@ -125,6 +127,10 @@ func (k *worker) countLines(ctx context.Context, w *Work) error {
 		for action, n := range rest {
 			if action == "" {
 				action = w.Change.Lines.All
+			}
+			if n < 0 { // rows that others have deleted since they were changed: there are none any more
+				counts[change.NoSuchKey] += n
+				continue
 			}
 			counts[change.Otherwise(action)] += n
 		}
