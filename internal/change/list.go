@@ -274,7 +274,7 @@ type Settled struct {
 func LinesShown(d Dialect, l *List, by []Settled, all string, done bool) *Query {
 	q := &Query{D: d}
 	action, outcome := "l."+d.Quote(ListAction), "l."+d.Quote(ListOutcome)
-	became := "CASE" // what was kept tells more than whether there was a row when the step had ended
+	became := "CASE"                                 // what was kept tells more than whether there was a row when the step had ended
 	before := make([][]string, len(l.Table.Columns)) // old values of each column
 	joins, packed := &Query{D: d}, false
 	for i, s := range by {

@@ -287,7 +287,7 @@ func TestListFaults(t *testing.T) {
 		} {
 			t.Run(x.name, func(t *testing.T) {
 				d.t = t
-				path := x.file
+				var path string
 				switch x.file {
 				case "":
 					path = filepath.Join(t.TempDir(), "none.csv")

@@ -12,7 +12,6 @@ import (
 type separated struct {
 	r     *Reader
 	csv   *csv.Reader
-	width int
 	texts []string
 	out   []*string
 }
