@@ -637,3 +637,34 @@ func (d *database) mostly(run string, lines int) {
 	}
 	d.must(2, "show", run, "--lines", filepath.Join(d.t.TempDir(), "none.csv"))
 }
+
+// TestListForATableCalledLine: a table that is called as the job's SQL calls a line, or as we
+// call anything, is none the less told from the list.
+func TestListForATableCalledLine(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		for _, name := range []string{"line", "listed", "k", "l", "t", "Line"} {
+			table := d.quote(name)
+			d.exec("DROP TABLE IF EXISTS "+table, "CREATE TABLE "+table+" (id "+d.integer()+" PRIMARY KEY, n integer)", "INSERT INTO "+table+" SELECT i, i FROM "+d.numbers(9))
+			before := d.dump(table)
+			for _, x := range []struct{ action, list, want string }{
+				{"delete", "id\n3\n77\n", "8 42"}, {"update", "id,n\n3,7\n77,7\n", "9 49"}, {"insert", "id,n\n3,7\n77,7\n", "10 52"}, {"upsert", "id,n\n3,7\n77,7\n", "10 56"},
+			} {
+				d.must(0, "run", d.job("[[step]]\ntable = '"+table+"'\nchanges = '"+d.list("list.csv", x.list)+"'\naction = '"+x.action+"'\n"), "--accept", "any", "--again")
+				run := d.lastRun()
+				if got := d.one("SELECT concat(count(*), ' ', sum(n)) FROM " + table); got != x.want {
+					t.Errorf("%s of %s: %s, expected %s", x.action, name, got, x.want)
+				}
+				d.must(0, "verify", run)
+				d.must(0, "undo", run)
+				same(t, "undone", d.dump(table), before)
+			}
+		}
+		// SQL of the job's own calls the line in the same way.
+		d.exec("DROP TABLE IF EXISTS "+d.quote("line"), "CREATE TABLE "+d.quote("line")+" (id "+d.integer()+" PRIMARY KEY, n integer)", "INSERT INTO "+d.quote("line")+" SELECT i, i FROM "+d.numbers(9))
+		d.must(0, "run", d.job("[[step]]\ntable = '"+d.quote("line")+"'\nchanges = '"+d.list("list.csv", "id,factor\n3,100\n")+"'\naction = 'update'\nset = { n = 'n + CAST(listed.factor AS "+d.by("signed", "integer")+")' }\n"), "--accept", "1")
+		if got := d.one("SELECT sum(n) FROM " + d.quote("line")); got != "145" {
+			t.Errorf("sum %s", got)
+		}
+	})
+}

@@ -256,8 +256,14 @@ func (s *Step) which(among ...Action) (out []Action) {
 	return out
 }
 
-// alias is how the job's own SQL calls a line.
-const alias = "line"
+// alias is how the job's own SQL calls a line: line, unless that is what the table is called,
+// which within a query would then be a line itself.
+func alias(target *change.Table) string {
+	if strings.EqualFold(target.Name, "line") {
+		return "listed"
+	}
+	return "line"
+}
 
 // Parts makes the changes' specs: what is deleted, what is inserted, what is changed, in this
 // order. What goes makes room; and a line that is to change a row, or to make it, does change
@@ -268,6 +274,7 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 	if p.target, p.ref, err = change.Target(at.D, spec, at.Tables); err != nil {
 		return nil, err
 	}
+	p.alias = alias(p.target)
 	if p.list == nil {
 		return nil, p.Failf("changes", "the lines of %s are not there any more", s.File)
 	}
@@ -281,6 +288,7 @@ type parts struct {
 	target *change.Table
 	ref    string // how SQL refers to it
 	list   *change.List
+	alias  string // of a line
 }
 
 func (p *parts) make() ([]kind.Part, error) {
@@ -302,7 +310,7 @@ func (p *parts) make() ([]kind.Part, error) {
 	if which := p.s.deletes(); len(which) > 0 {
 		gone := p.spec
 		gone.Delete = true
-		gone.Where = "EXISTS (SELECT 1 FROM " + p.list.SQL + " AS " + alias + " WHERE " + p.match(p.ref) + p.acting(alias, which) + ")"
+		gone.Where = "EXISTS (SELECT 1 FROM " + p.list.SQL + " AS " + p.alias + " WHERE " + p.match(p.ref) + p.acting(p.alias, which) + ")"
 		add("delete", gone, which, which, change.NoSuchKey, p.s.Absent)
 	}
 	if which := p.s.inserts(); len(which) > 0 {
@@ -321,7 +329,7 @@ func (p *parts) make() ([]kind.Part, error) {
 	if which := p.s.updates(); len(which) > 0 {
 		changed := p.spec
 		for _, c := range p.list.Table.Columns[len(p.list.Table.Key.Columns):] {
-			changed.Set = append(changed.Set, change.Field{Name: c.Name, Expr: alias + "." + p.D.Quote(c.Name)})
+			changed.Set = append(changed.Set, change.Field{Name: c.Name, Expr: p.alias + "." + p.D.Quote(c.Name)})
 		}
 		for _, f := range p.s.Set {
 			if err := p.Expression("set."+f.Name, f.Expr); err != nil {
@@ -332,7 +340,7 @@ func (p *parts) make() ([]kind.Part, error) {
 		if len(changed.Set) == 0 {
 			return nil, p.Failf("changes", "%s has the key of %s alone: there is nothing to change", p.list.File, p.target)
 		}
-		changed.Joint = &change.Joint{From: p.list.SQL + " AS " + alias, As: alias, Match: p.match(p.ref) + p.acting(alias, which) + p.open(), Columns: p.list.Table.Key.Names(), Unmatched: change.Leave, Unique: true}
+		changed.Joint = &change.Joint{From: p.list.SQL + " AS " + p.alias, As: p.alias, Match: p.match(p.ref) + p.acting(p.alias, which) + p.open(), Columns: p.list.Table.Key.Names(), Unmatched: change.Leave, Unique: true}
 		add("update", changed, which, besides(which, p.s.inserts()), change.NoSuchKey, p.s.Absent)
 	}
 	if len(out) == 1 {
@@ -342,7 +350,7 @@ func (p *parts) make() ([]kind.Part, error) {
 }
 
 // match is the condition that a row of the table has the key of a line.
-func (p *parts) match(ref string) string { return p.same(ref, alias) }
+func (p *parts) match(ref string) string { return p.same(ref, p.alias) }
 
 func (p *parts) same(row, line string) string {
 	var all []string
@@ -357,7 +365,7 @@ func (p *parts) open() string {
 	if !p.s.can(Upsert) {
 		return ""
 	}
-	return " AND " + alias + "." + change.ListOutcome + " IS NULL"
+	return " AND " + p.alias + "." + change.ListOutcome + " IS NULL"
 }
 
 // acting is the further condition that a line has one of these actions, if lines have any of
@@ -379,7 +387,7 @@ func words(which []Action) []string {
 }
 
 // asked lists the columns of a line that the step's own SQL names.
-func (s *Step) asked(d change.Dialect) (names []string) {
+func (s *Step) asked(d change.Dialect, alias string) (names []string) {
 	for _, f := range s.Set {
 		tokens, err := sqltext.Lex(d, f.Expr)
 		if err != nil {

@@ -51,7 +51,7 @@ func (s *Step) Layout(d change.Dialect, step string, target *change.Table, names
 	if err != nil {
 		return nil, err
 	}
-	asked := s.asked(d)
+	asked := s.asked(d, alias(target))
 	at, others, extra := map[*change.Column]int{}, []*change.Column{}, map[string]int{}
 	for i, name := range names {
 		if i == l.action {
