@@ -156,6 +156,7 @@ type Forms struct {
 
 	Digits     int  // that a number keeps which is no whole one of 64 bits, whatever its column's type says; 0: as many as the type says
 	Seconds    int  // digits after the seconds that a time keeps whose type does not say; -1: all of them
+	Collations bool // the catalogue tells by which rules a column's texts are compared
 	TextAsBits bool // a text of digits that is assigned to bits is taken for its characters
 
 	StoredKeys    bool // a key's values come as they are stored, otherwise as text

@@ -25,7 +25,7 @@ type postgres struct{ *sqltext.Syntax }
 func (postgres) Forms() *change.Forms { return postgresForms }
 
 var postgresForms = &change.Forms{
-	Seconds:  6,
+	Seconds: 6, Collations: true,
 	Numbered: true, RowComparison: true, Materialized: "MATERIALIZED ", Unmerged: " OFFSET 0", By: change.ByUsing,
 	Snapshot: true, AnyOrder: true, Heirs: true,
 	ListsPay: true,

@@ -668,3 +668,30 @@ func TestListForATableCalledLine(t *testing.T) {
 		}
 	})
 }
+
+// TestListMeansOneRow: lines that mean the same row without having the same key are refused, and
+// so is a table of which a line could mean several rows.
+func TestListMeansOneRow(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		column := map[string]string{"sqlite": "text COLLATE NOCASE", "postgres": "varchar(9)", "mariadb": "varchar(9)"}[d.engine]
+		d.exec("CREATE TABLE t (code "+column+" PRIMARY KEY, n integer)", "INSERT INTO t VALUES ('b1', 1), ('b2', 2)")
+		before := d.dump("t")
+		job := d.job("[[step]]\ntable = 't'\nchanges = '" + d.list("list.csv", "code,n\nb1,7\nB1,8\n") + "'\naction = 'update'\n")
+		status, want := map[string]int{"sqlite": 3, "postgres": 0, "mariadb": 2}[d.engine], map[string]string{"sqlite": "ambiguous-source", "postgres": "", "mariadb": "lines 2 and 3 have the same key (code)"}[d.engine]
+		for _, keep := range []string{"values", "none"} {
+			if o := d.must(status, "run", job, "--accept", "any", "--keep", keep, "--again"); !strings.Contains(o.err, want) {
+				t.Error(o.err)
+			}
+			if status != 0 {
+				same(t, "refused", d.dump("t"), before)
+			}
+		}
+		if d.engine == "postgres" { // to which they are two keys
+			d.exec("CREATE TABLE heir (PRIMARY KEY (code)) INHERITS (t)")
+			if o := d.must(2, "run", job, "--accept", "any", "--again"); !strings.Contains(o.err, "a line could mean a row in each of them") {
+				t.Error(o.err)
+			}
+		}
+	})
+}

@@ -274,6 +274,9 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 	if p.target, p.ref, err = change.Target(at.D, spec, at.Tables); err != nil {
 		return nil, err
 	}
+	if len(p.target.Heirs) > 0 {
+		return nil, p.Failf("table", "other tables inherit from %s, and a line could mean a row in each of them: name one table, or write the step in SQL", p.target)
+	}
 	p.alias = alias(p.target)
 	if p.list == nil {
 		return nil, p.Failf("changes", "the lines of %s are not there any more", s.File)
@@ -340,13 +343,19 @@ func (p *parts) make() ([]kind.Part, error) {
 		if len(changed.Set) == 0 {
 			return nil, p.Failf("changes", "%s has the key of %s alone: there is nothing to change", p.list.File, p.target)
 		}
-		changed.Joint = &change.Joint{From: p.list.SQL + " AS " + p.alias, As: p.alias, Match: p.match(p.ref) + p.acting(p.alias, which) + p.open(), Columns: p.list.Table.Key.Names(), Unmatched: change.Leave, Unique: true}
+		changed.Joint = &change.Joint{From: p.list.SQL + " AS " + p.alias, As: p.alias, Match: p.match(p.ref) + p.acting(p.alias, which) + p.open(), Columns: p.list.Table.Key.Names(), Unmatched: change.Leave, Unique: p.certain()}
 		add("update", changed, which, besides(which, p.s.inserts()), change.NoSuchKey, p.s.Absent)
 	}
 	if len(out) == 1 {
 		out[0].Name = ""
 	}
 	return out, nil
+}
+
+// certain reports whether no two lines can mean the same row: the list was compared by the very
+// rules by which the table compares its keys.
+func (p *parts) certain() bool {
+	return p.D.Forms().Collations || !slices.ContainsFunc(p.list.Table.Key.Columns, func(c *change.Column) bool { return c.Class != change.Number })
 }
 
 // match is the condition that a row of the table has the key of a line.
