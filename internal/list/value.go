@@ -18,7 +18,7 @@ type Type struct {
 	Scale  int  // digits after the point that a Number can have, or the seconds of a Timestamp or a Time; Unlimited
 	Digits int  // that a Number keeps if it is no whole number of 64 bits; 0: all of them
 	Length int  // characters that a Text can have; 0 without a limit
-	Strict bool // a Date is only that, in one form: not what a database would make one of
+	Strict bool // a Date is only that, in one form, a Time has no day, and a Timestamp no zone: a database would drop what is more without a word
 }
 
 // Kind is a kind of values.
@@ -40,6 +40,8 @@ var (
 	number   = regexp.MustCompile(`^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$`)
 	isoDate  = regexp.MustCompile(`^[+-]?[0-9]{4,7}-[0-9]{2}-[0-9]{2}( BC)?$|^-?infinity$`)
 	seconds  = regexp.MustCompile(`:[0-9]{2}[.,]([0-9]+)`)
+	day      = regexp.MustCompile(`[0-9]-[0-9]{1,2}-[0-9]`)
+	zone     = regexp.MustCompile(`(?i):[0-9.]+ *(z|[+-][0-9]{1,2}(:?[0-9]{2})?)$`)
 	anyDigit = regexp.MustCompile(`^[+-]?[0-9.]+$`)
 )
 
@@ -62,8 +64,14 @@ func (f Format) Value(t Type, text string) (string, error) {
 		if err != nil {
 			return "", err
 		}
+		if t.Strict && zone.MatchString(text) {
+			return "", fmt.Errorf("%s has a time zone, which the column has not", shown(text))
+		}
 		return t.fraction(text)
 	case Time:
+		if t.Strict && day.MatchString(text) {
+			return "", fmt.Errorf("%s is more than a time of day", shown(text))
+		}
 		return t.fraction(text)
 	case Word:
 		if anyDigit.MatchString(text) {
@@ -115,14 +123,17 @@ func (f Format) number(t Type, text string) (string, error) {
 			return "", fmt.Errorf("%s is out of range", shown(text))
 		}
 	}
-	if t.Scale == Unlimited || exponent != "" { // which the database reads
+	if t.Scale == Unlimited { // which the database reads
 		return plain, nil
 	}
-	if digits := strings.TrimRight(fraction, "0"); len(digits) > t.Scale {
+	if after(whole, fraction, exponent) > t.Scale {
 		if t.Scale == 0 {
 			return "", fmt.Errorf("%s is not a whole number", shown(text))
 		}
 		return "", fmt.Errorf("%s has more than %d digits after the point, and would be rounded", shown(text), t.Scale)
+	}
+	if exponent != "" {
+		return plain, nil
 	}
 	if t.Scale == 0 {
 		if plain, _, _ = strings.Cut(plain, "."); strings.Trim(plain, "+-") == "" {
@@ -130,6 +141,20 @@ func (f Format) number(t Type, text string) (string, error) {
 		}
 	}
 	return plain, nil
+}
+
+// after is how many digits a number has after the point, zeros at its end not counted.
+func after(whole, fraction, exponent string) int {
+	power, err := strconv.Atoi(exponent)
+	if err != nil && exponent != "" { // out of every range
+		return math.MaxInt
+	}
+	digits := strings.TrimRight(strings.TrimLeft(whole, "+-")+fraction, "0")
+	if strings.Trim(digits, "0") == "" {
+		return 0
+	}
+	zeros := len(strings.TrimLeft(whole, "+-")) + len(fraction) - len(digits)
+	return max(len(fraction)-zeros-power, 0)
 }
 
 // example says what may have been meant where a number is none.

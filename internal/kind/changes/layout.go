@@ -184,9 +184,9 @@ func typed(d change.Dialect, c *change.Column) list.Type {
 	moment := strings.HasPrefix(name, "timestamp") || strings.HasPrefix(name, "datetime")
 	switch {
 	case moment || strings.HasPrefix(name, "time"):
-		t := list.Type{Kind: list.Time, Scale: d.Forms().Seconds}
-		if moment {
-			t.Kind = list.Timestamp
+		t := list.Type{Kind: list.Time, Scale: d.Forms().Seconds, Strict: !loose}
+		if moment { // MariaDB's timestamp has a zone, but a text for it has none
+			t.Kind, t.Strict = list.Timestamp, !loose && !strings.Contains(name, "with time zone")
 		}
 		if m := fractions.FindStringSubmatch(name); m != nil && !loose {
 			t.Scale, _ = strconv.Atoi(m[1])
@@ -194,6 +194,8 @@ func typed(d change.Dialect, c *change.Column) list.Type {
 		return t
 	case name == "date":
 		return list.Type{Kind: list.Date, Strict: !loose}
+	case name == "year" || strings.HasPrefix(name, "year("):
+		return list.Type{Kind: list.Number, Scale: 0}
 	case strings.HasPrefix(name, "enum(") || strings.HasPrefix(name, "set("):
 		return list.Type{Kind: list.Word}
 	case c.Class == change.Text && !loose:
