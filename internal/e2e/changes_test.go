@@ -413,6 +413,30 @@ func TestList(t *testing.T) {
 	})
 }
 
+// TestListTriedAgain: lines whose rows were set aside are changed, or made, once what was in
+// their way is gone.
+func TestListTriedAgain(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		d.harbourRates("berth")
+		before := d.dump("berth")
+		job := d.job("[[step]]\ntable = 'berth'\nchanges = '" + d.list("codes.csv", "berth_no,code\n1,B9\n2,new\n201,B8\n202,other\n") + "'\naction = 'upsert'\n")
+		d.must(5, "run", job, "--accept", "any", "--set-aside", "2")
+		run := d.lastRun()
+		d.came(run, "changed 1, inserted 1, refused 2")
+		d.exec("UPDATE berth SET code = 'free' WHERE berth_no = 9", "UPDATE berth SET code = 'free too' WHERE berth_no = 8")
+		d.must(0, "resume", run, "--retry-set-aside")
+		d.came(run, "changed 2, inserted 2")
+		if got := d.one("SELECT concat(count(*), ' ', sum(CASE WHEN code IN ('B8', 'B9', 'new', 'other') THEN 1 ELSE 0 END)) FROM berth"); got != "102 4" {
+			t.Error(got)
+		}
+		d.must(0, "verify", run)
+		d.must(0, "undo", run)
+		d.exec("UPDATE berth SET code = 'B9' WHERE berth_no = 9", "UPDATE berth SET code = 'B8' WHERE berth_no = 8")
+		same(t, "undone", d.dump("berth"), before)
+	})
+}
+
 // came holds what a run tells of its lines, as outcomes with their numbers in alphabetical order.
 func (d *database) came(run, want string) {
 	d.t.Helper()

@@ -369,12 +369,14 @@ func (p *parts) same(row, line string) string {
 	return strings.Join(all, " AND ")
 }
 
-// open is the further condition that a line has made no row.
+// open is the further condition that a line has made no row. (One that was refused, and set
+// aside, may be tried again.)
 func (p *parts) open() string {
 	if !p.s.can(Upsert) {
 		return ""
 	}
-	return " AND " + p.alias + "." + change.ListOutcome + " IS NULL"
+	outcome := p.alias + "." + change.ListOutcome
+	return " AND (" + outcome + " IS NULL OR " + outcome + " <> '" + string(change.Inserted) + "')"
 }
 
 // acting is the further condition that a line has one of these actions, if lines have any of
