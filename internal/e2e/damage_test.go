@@ -88,7 +88,8 @@ func TestDamagedRecords(t *testing.T) {
 			case "lane":
 				last = " WHERE n = " + n
 			case "batch":
-				last = " WHERE lane = 1 AND n = " + d.one("SELECT max(n) FROM "+d.ledger("batch")+" WHERE lane = 1")
+				first := d.one("SELECT min(lane) FROM " + d.ledger("batch")) // a lane may not have come to its first batch
+				last = " WHERE lane = " + first + " AND n = " + d.one("SELECT max(n) FROM "+d.ledger("batch")+" WHERE lane = "+first)
 			}
 			old := d.one("SELECT CAST(" + c.column + " AS " + d.by("char", "text") + ") FROM " + d.ledger(c.table) + last)
 			text := []byte(old)
