@@ -105,8 +105,8 @@ func (q *Query) acting(alias string, actions []string) *Query {
 	return q.Add(")")
 }
 
-// target is the job's table, whichever side of a copy that is.
-func (c *Change) target() *Table {
+// Target is the job's table, whichever side of a copy that is.
+func (c *Change) Target() *Table {
 	if c.Into != nil {
 		return c.Into.Table
 	}
@@ -115,7 +115,7 @@ func (c *Change) target() *Table {
 
 // there appends that there is a row with the key of a line.
 func (q *Query) there(c *Change, alias string) *Query {
-	q.Add("EXISTS (SELECT 1 FROM ", c.target().SQL(c.D), " AS jugatum_i WHERE ")
+	q.Add("EXISTS (SELECT 1 FROM ", c.Target().SQL(c.D), " AS jugatum_i WHERE ")
 	return q.lineKey(c, "jugatum_i", alias).Add(")")
 }
 

@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"encoding/csv"
 	"fmt"
+	"path/filepath"
+	"strings"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -12,9 +14,15 @@ import (
 	"jugatum/internal/plan"
 )
 
-// writeLines writes the lines of a run's list as CSV, in the order of the file: the line of the
-// file, its action where it has one of its own, what became of it, its values, and what the row
-// had before. NULL is an empty field. See cell for texts that look like formulas.
+// doneList is a list of a run with the changes that carry it out.
+type doneList struct {
+	*change.Lines
+	by   []change.Settled
+	done bool // all of them have come to their ends
+}
+
+// writeLines writes the lines of a run's lists as CSV, each list into a file: the first into the
+// one that is named, each further one into one with its number before the end of that name.
 func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, path string) error {
 	if r.UndoOf != 0 {
 		return usagef("run %d takes another one back and has no list: `jugatum show %d --lines %s`", r.ID, r.UndoOf, path)
@@ -27,26 +35,40 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 	if err != nil {
 		return err
 	}
-	var list *change.List
-	var by []change.Settled
-	all, done := "", true
+	var lists []*doneList
 	for _, w := range work {
 		x := w.Change.Lines
 		if x == nil {
 			continue
 		}
-		if list != nil && list != x.List {
-			return usagef("run %d has several lists; docs/job-files.md says how to read their tables", r.ID)
+		if n := len(lists); n == 0 || lists[n-1].List != x.List {
+			lists = append(lists, &doneList{Lines: x, done: true})
 		}
-		all, done = x.All, done && w.Step.Status == ledger.Done
-		list, by = x.List, append(by, change.Settled{Change: w.Change, Kept: w.Kept})
+		last := lists[len(lists)-1]
+		last.by, last.done = append(last.by, change.Settled{Change: w.Change, Kept: w.Kept}), last.done && w.Step.Status == ledger.Done
 	}
-	if list == nil {
+	if len(lists) == 0 {
 		return usagef("run %d has no list", r.ID)
 	}
 	if !r.Options.Keep {
-		return usagef("run %d has kept nothing, so that nobody knows what became of each line", r.ID)
+		return usagef("run %d has kept nothing (--keep none), so that nobody knows what became of each line; `jugatum show %d` has the numbers", r.ID, r.ID)
 	}
+	for i, x := range lists {
+		to := path
+		if end := filepath.Ext(path); i > 0 {
+			to = fmt.Sprintf("%s-%d%s", strings.TrimSuffix(path, end), i+1, end)
+		}
+		if err := x.write(ctx, db, to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// write writes the lines in the order of the file: the line of the file, its action where it has
+// one of its own, what became of it, its values, and what the row had before. NULL is an empty
+// field. See cell for texts that look like formulas.
+func (x *doneList) write(ctx context.Context, db engine.DB, path string) error {
 	f, err := create(path)
 	if err != nil {
 		return err
@@ -54,7 +76,7 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 	defer f.Close()
 	head := []string{"line", "action", "outcome"}
 	for _, old := range []string{"", "old_"} {
-		for _, c := range list.Table.Columns {
+		for _, c := range x.Table.Columns {
 			head = append(head, cell(old+c.Name))
 		}
 	}
@@ -62,10 +84,10 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 	if err := w.Write(head); err != nil {
 		return err
 	}
-	q := change.LinesShown(db.Dialect(), list, by, all, done)
+	q := change.LinesShown(db.Dialect(), x.List, x.by, x.All, x.done)
 	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
-		return fmt.Errorf("the lines of %s cannot be read: %w", list.File, err)
+		return fmt.Errorf("the lines of %s cannot be read: %w", x.File, err)
 	}
 	defer rows.Close()
 	values, into := make([]sql.NullString, len(head)), make([]any, len(head))

@@ -124,7 +124,9 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 	accept, lifted := c.String("accept"), despite(c)
 	p.Keeping(opts.Keep, lifted)
 	ask := plan.Ask{Options: opts, Count: accept != "any", Rehearse: c.Bool("rehearse"), Despite: lifted}
-	steps, total, err := p.Assess(ctx, ask, func(x *plan.Assessment) {
+	counting, stop := leaving(ctx)
+	defer stop()
+	steps, total, err := p.Assess(counting, ask, func(x *plan.Assessment) {
 		name := term.Clean(x.Step.Name)
 		if ask.Count {
 			a.err.Printf("%s: %s rows of %s matched, %s will change\n", a.err.Paint(term.Bold, name), term.Count(x.Step.Matched), term.Clean(x.Table), a.err.Paint(term.Bold, term.Count(x.Step.ToChange)))
@@ -143,6 +145,8 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 		}
 		a.printHazards(a.err, x.Findings, lifted)
 	})
+	err = signalled(counting, err)
+	stop() // a person who is asked may leave in the usual way
 	if err == nil && ask.Count {
 		err = a.accept(accept, total)
 	}

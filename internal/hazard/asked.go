@@ -61,11 +61,7 @@ func missedLines(which change.Outcome) func(l look) []Question {
 		if x == nil || !x.Fail || x.Missed != which {
 			return nil
 		}
-		target := l.c.Table
-		if l.c.Into != nil {
-			target = l.c.Into.Table
-		}
-		return []Question{{From: change.MissedLines(l.c), Quick: true, args: []any{x.File, target}}}
+		return []Question{{From: change.MissedLines(l.c), Quick: true, args: []any{x.File, l.c.Target()}}}
 	}
 }
 

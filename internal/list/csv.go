@@ -10,10 +10,9 @@ import (
 
 // separated are the records of comma-separated values.
 type separated struct {
-	r     *Reader
-	csv   *csv.Reader
-	texts []string
-	out   []*string
+	r   *Reader
+	csv *csv.Reader
+	out []*string
 }
 
 func (r *Reader) csv(f Format) (lines, error) {
@@ -70,10 +69,10 @@ func (s *separated) next() ([]*string, int, error) {
 	if err := s.r.counted(len(fields), at); err != nil {
 		return nil, 0, err
 	}
-	s.texts, s.out = fields, s.out[:0]
-	for i, text := range s.texts {
-		s.texts[i] = strings.ReplaceAll(text, held, "\r")
-		s.out = append(s.out, &s.texts[i])
+	s.out = s.out[:0]
+	for i, text := range fields {
+		fields[i] = strings.ReplaceAll(text, held, "\r")
+		s.out = append(s.out, &fields[i])
 	}
 	return s.out, at, nil
 }

@@ -25,8 +25,7 @@ const MaxLine = 16 << 20
 
 // Line is one record of a list. Its values are in the order of the columns, nil is NULL.
 type Line struct {
-	N      int64 // 1 for the first one after the header
-	At     int   // the line of the file on which it begins
+	At     int // the line of the file on which it begins
 	Values []*string
 }
 
@@ -60,7 +59,6 @@ type Reader struct {
 
 	in    *input
 	lines lines
-	n     int64
 	null  *string
 	read  int // lines that line has given, and the empty ones between them, and one
 }
@@ -122,8 +120,7 @@ func (r *Reader) Next() (Line, error) {
 	if err != nil {
 		return Line{}, err
 	}
-	r.n++
-	out := Line{N: r.n, At: at, Values: make([]*string, len(fields))}
+	out := Line{At: at, Values: make([]*string, len(fields))}
 	for i, f := range fields {
 		if f == nil {
 			continue

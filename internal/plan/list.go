@@ -56,7 +56,7 @@ func (p *Plan) readLists(ctx context.Context, told Reading) (err error) {
 				return fmt.Errorf("the lines of %s cannot be read into %s, since the ledger's tables cannot be made: %w", kind.File, p.DB.Name(), err)
 			}
 		}
-		target, _, err := change.Target(p.DB.Dialect(), s.Spec, func(schema, name string) (*change.Table, error) { return p.DB.Table(ctx, schema, name) })
+		target, err := p.target(ctx, s.Spec)
 		if err != nil {
 			return p.Job.At(err)
 		}
@@ -205,7 +205,13 @@ func names(columns []*change.Column) (out []string) {
 	return out
 }
 
-// list describes a list by its record.
+// target looks the table up that a step names.
+func (p *Plan) target(ctx context.Context, spec change.Spec) (*change.Table, error) {
+	t, _, err := change.Target(p.DB.Dialect(), spec, func(schema, name string) (*change.Table, error) { return p.DB.Table(ctx, schema, name) })
+	return t, err
+}
+
+// list describes a list by its record; how many lines it has is told by setList.
 func (p *Plan) list(record *ledger.List, target *change.Table, key, others []*change.Column) *change.List {
 	d, text := p.DB.Dialect(), p.DB.LedgerTable(record.Table)
 	var at change.TableName
@@ -216,8 +222,7 @@ func (p *Plan) list(record *ledger.List, target *change.Table, key, others []*ch
 		}
 	}
 	out := change.NewList(record.File, at, target, key, others, record.Extra)
-	out.SQL, out.Lines = text, record.Lines
-	out.Table.Rows = record.Lines
+	out.SQL = text
 	return out
 }
 
@@ -248,7 +253,7 @@ func (p *Plan) restoreLists(ctx context.Context) error {
 		if record == nil {
 			return Refusef("step %q has a list of which the run's record says nothing: the ledger was changed by hand", s.Name)
 		}
-		target, _, err := change.Target(p.DB.Dialect(), s.Spec, func(schema, name string) (*change.Table, error) { return p.DB.Table(ctx, schema, name) })
+		target, err := p.target(ctx, s.Spec)
 		if err != nil {
 			return p.Job.At(err)
 		}

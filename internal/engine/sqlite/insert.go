@@ -7,6 +7,10 @@ import (
 	"jugatum/internal/engine"
 )
 
+// mostBound is how many values one statement may bind (SQLITE_MAX_VARIABLE_NUMBER
+// is 32,766); fewer are as quick.
+const mostBound = 4000
+
 // InsertRows inserts as many rows with each statement as it may bind values. Columns of numbers
 // take up texts as the numbers that they are.
 func (db *DB) InsertRows(ctx context.Context, tx *engine.Tx, table string, columns []string, rows [][]any) error {
@@ -21,7 +25,7 @@ func (db *DB) InsertRows(ctx context.Context, tx *engine.Tx, table string, colum
 		args := make([]any, 0, len(part)*len(names))
 		for _, row := range part {
 			for _, v := range row {
-				if b, ok := v.([]byte); ok && len(b) == 0 { // which the driver would take for NULL
+				if b, ok := v.([]byte); ok && b == nil { // which the driver would take for NULL
 					v = []byte{}
 				}
 				args = append(args, v)

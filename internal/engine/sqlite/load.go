@@ -15,10 +15,6 @@ func (db *DB) Locate(*change.Query, *change.Change) {}
 // Guarded is true: the transaction has the file to itself.
 func (db *DB) Guarded(*engine.Tx, *change.Change) bool { return true }
 
-// mostBound is how many values one statement may bind (SQLITE_MAX_VARIABLE_NUMBER
-// is 32,766); fewer are as quick.
-const mostBound = 4000
-
 // Load puts the new values into a temporary table, which is not in the file.
 func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []engine.Rewritten) (*change.Change, error) {
 	var names, where []string
@@ -36,24 +32,20 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 			return nil, err
 		}
 	}
-	per := max(mostBound/len(names), 1)
-	one := "(" + strings.TrimSuffix(strings.Repeat("?, ", len(names)), ", ") + ")"
-	for begin := 0; begin < len(rows); begin += per {
-		part := rows[begin:min(begin+per, len(rows))]
-		args := make([]any, 0, len(part)*len(names))
-		for _, r := range part {
-			args = append(args, r.Key...)
-			for _, v := range r.New {
-				if v == nil {
-					args = append(args, nil)
-				} else {
-					args = append(args, *v)
-				}
+	values := make([][]any, len(rows))
+	for i, r := range rows {
+		row := append(make([]any, 0, len(names)), r.Key...)
+		for _, v := range r.New {
+			if v == nil {
+				row = append(row, nil)
+			} else {
+				row = append(row, *v)
 			}
 		}
-		if _, err := tx.Exec(ctx, "INSERT INTO "+table+" VALUES "+strings.TrimSuffix(strings.Repeat(one+", ", len(part)), ", "), args...); err != nil {
-			return nil, err
-		}
+		values[i] = row
+	}
+	if err := db.InsertRows(ctx, tx, table, names, values); err != nil {
+		return nil, err
 	}
 	return c.FromLoaded(table+" AS jugatum_v", strings.Join(where, " AND "), nil, nil)
 }

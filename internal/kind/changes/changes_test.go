@@ -141,7 +141,7 @@ func TestRow(t *testing.T) {
 		{"C|NULL|7|1,005|NULL", `a.csv:9: column day_rate: "1,005" has more than 2 digits after the point, and would be rounded`},
 		{"C|NULL|7|1|\\x0g", "a.csv:9: column plan: after \\x, expected bytes in hexadecimal: encoding/hex: invalid byte: U+0067 'g'"},
 	} {
-		line := list.Line{N: 1, At: 9}
+		line := list.Line{At: 9}
 		for _, f := range strings.Split(x.fields, "|") {
 			v := &f
 			if f == "NULL" {
