@@ -11,30 +11,35 @@ import (
 // is 32,766); fewer are as quick.
 const mostBound = 4000
 
-// InsertRows inserts as many rows with each statement as it may bind values. Columns of numbers
-// take up texts as the numbers that they are.
+// InsertRows inserts the rows; columns of numbers take up texts as the numbers that they are.
 func (db *DB) InsertRows(ctx context.Context, tx *engine.Tx, table string, columns []string, rows [][]any) error {
+	values := make([]any, 0, len(rows)*len(columns))
+	for _, row := range rows {
+		for _, v := range row {
+			if b, ok := v.([]byte); ok && b == nil { // which the driver would take for NULL
+				v = []byte{}
+			}
+			values = append(values, v)
+		}
+	}
+	return insert(ctx, tx, table, columns, values)
+}
+
+// insert puts the values of rows, one row after the other, into a table, as many with each
+// statement as it may bind.
+func insert(ctx context.Context, tx *engine.Tx, table string, columns []string, values []any) error {
 	names := make([]string, len(columns))
 	for i, c := range columns {
 		names[i] = d.Quote(c)
 	}
-	per := max(mostBound/len(names), 1)
+	head := "INSERT INTO " + table + " (" + strings.Join(names, ", ") + ") VALUES "
 	one := "(" + strings.TrimSuffix(strings.Repeat("?, ", len(names)), ", ") + ")"
-	for begin := 0; begin < len(rows); begin += per {
-		part := rows[begin:min(begin+per, len(rows))]
-		args := make([]any, 0, len(part)*len(names))
-		for _, row := range part {
-			for _, v := range row {
-				if b, ok := v.([]byte); ok && b == nil { // which the driver would take for NULL
-					v = []byte{}
-				}
-				args = append(args, v)
-			}
-		}
-		text := "INSERT INTO " + table + " (" + strings.Join(names, ", ") + ") VALUES " + strings.TrimSuffix(strings.Repeat(one+", ", len(part)), ", ")
-		if _, err := tx.Exec(ctx, text, args...); err != nil {
+	for per := max(mostBound/len(names), 1) * len(names); len(values) > 0; {
+		part := values[:min(per, len(values))]
+		if _, err := tx.Exec(ctx, head+strings.TrimSuffix(strings.Repeat(one+", ", len(part)/len(names)), ", "), part...); err != nil {
 			return err
 		}
+		values = values[len(part):]
 	}
 	return nil
 }

@@ -32,19 +32,18 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 			return nil, err
 		}
 	}
-	values := make([][]any, len(rows))
-	for i, r := range rows {
-		row := append(make([]any, 0, len(names)), r.Key...)
+	values := make([]any, 0, len(rows)*len(names))
+	for _, r := range rows {
+		values = append(values, r.Key...)
 		for _, v := range r.New {
 			if v == nil {
-				row = append(row, nil)
+				values = append(values, nil)
 			} else {
-				row = append(row, *v)
+				values = append(values, *v)
 			}
 		}
-		values[i] = row
 	}
-	if err := db.InsertRows(ctx, tx, table, names, values); err != nil {
+	if err := insert(ctx, tx, table, names, values); err != nil {
 		return nil, err
 	}
 	return c.FromLoaded(table+" AS jugatum_v", strings.Join(where, " AND "), nil, nil)
