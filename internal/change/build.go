@@ -17,6 +17,9 @@ func Build(d Dialect, spec Spec, params map[string]Value, tables Catalogue) (*Ch
 	c := &Change{Step: spec.Name, Of: spec.Of, D: d, Params: params, Lines: spec.Lines}
 	b := builder{c: c, spec: spec, tables: tables}
 	var err error
+	if spec.Call != nil {
+		return c, b.call()
+	}
 	if spec.SQL != "" {
 		err = b.statement()
 	} else {

@@ -38,6 +38,9 @@ type Spec struct {
 
 	// Lines, if not nil, are those of a list that the change carries out.
 	Lines *Lines `json:"-"`
+
+	// Call, if not nil, is all that the step does: a statement for each line of the list.
+	Call *Call `json:"-"`
 }
 
 // Field is a name and an SQL expression for it.
@@ -110,6 +113,7 @@ type Change struct {
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
 	Into      *Into    // where the rows go that are deleted, or that are put there as well; nil if nowhere
 	Lines     *Lines   // of a list, that it carries out; nil if there is none
+	Call      *Call    // the statement for each of these lines; nil if the change is one of rows
 	Acts      []*Act   // changes of other tables that come before it in each batch; see Cascade
 	NotKept   string   // why there are none, though the database follows references from its rows
 	Reached   []string // tables that the database changes along with it, over others as well

@@ -18,6 +18,8 @@ type List struct {
 	Table *Table
 
 	Extra []string // columns besides, which the job's own SQL asks for; texts
+
+	Calls string // the table that says what became of lines for which a statement is called, as SQL text; "" of any other list
 }
 
 // Columns of ours in the table of a list.
@@ -31,12 +33,21 @@ const (
 func (l *List) Layout(d Dialect) *Table {
 	t := &Table{Schema: l.Table.Schema, Name: l.Table.Name, Strict: l.Table.Strict}
 	types := d.Types()
+	if l.Calls != "" {
+		t.Key, t.Columns = l.Table.Key, slices.Clone(l.Table.Columns)
+		return l.extra(t, types)
+	}
 	line := &Column{Name: ListLine, Type: types.Int, NotNull: true}
 	// In the order of what its rows are found by; several lines may have the same key, of which
 	// the table is asked when all are there.
 	t.Key = &Key{Name: "primary key", Columns: append(slices.Clone(l.Table.Key.Columns), line)}
 	t.Columns = append(t.Columns, line, &Column{Name: ListAction, Type: types.Word}, &Column{Name: ListOutcome, Type: types.Word})
 	t.Columns = append(t.Columns, l.Table.Columns...)
+	return l.extra(t, types)
+}
+
+// extra adds the columns of texts.
+func (l *List) extra(t *Table, types Types) *Table {
 	for _, name := range l.Extra {
 		t.Columns = append(t.Columns, &Column{Name: name, Type: types.Text})
 	}
@@ -91,7 +102,7 @@ const (
 )
 
 // Outcomes lists them in the order in which they are told.
-var Outcomes = []Outcome{Inserted, Changed, Deleted, Unchanged, NoSuchKey, KeyExists, Refused}
+var Outcomes = []Outcome{Called, Inserted, Changed, Deleted, Unchanged, NoSuchKey, KeyExists, Refused}
 
 // acting appends that a line has one of these actions.
 func (q *Query) acting(alias string, actions []string) *Query {

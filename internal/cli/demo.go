@@ -244,7 +244,16 @@ func (a *app) demoWork(ctx context.Context, at demoPlace, jobs []string, dir str
 	if run, err = lastRun(ctx, at); err != nil {
 		return err
 	}
-	if err := a.step(ctx, "9. What was run here:", at, "runs"); err != nil {
+	calls := filepath.Join(dir, "crane-moves.toml")
+	if n, err = a.demoCount(ctx, at.url, calls); err != nil {
+		return err
+	}
+	err = a.step(ctx, "9. A statement for each line of a file; one of them the database refuses, and it is set aside.", at, "run", calls, "--accept", fmt.Sprint(n), "--set-aside", "1", "--despite", "no-undo")
+	if aside := (*asideError)(nil); !errors.As(err, &aside) { // which is what is to be shown
+		return errors.Join(err, errors.New("no line was set aside"))
+	}
+	a.err.Printf("%v\n", err)
+	if err := a.step(ctx, "10. What was run here:", at, "runs"); err != nil {
 		return err
 	}
 	a.out.Printf("\n")

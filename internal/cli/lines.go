@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"jugatum/internal/change"
@@ -19,6 +20,7 @@ type doneList struct {
 	*change.Lines
 	by   []change.Settled
 	done bool // all of them have come to their ends
+	step int  // the number of the last of them
 }
 
 // writeLines writes the lines of a run's lists as CSV, each list into a file: the first into the
@@ -46,11 +48,12 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 		}
 		last := lists[len(lists)-1]
 		last.by, last.done = append(last.by, change.Settled{Change: w.Change, Kept: w.Kept}), last.done && w.Step.Status == ledger.Done
+		last.step = w.Step.N
 	}
 	if len(lists) == 0 {
 		return usagef("run %d has no list", r.ID)
 	}
-	if !r.Options.Keep {
+	if !r.Options.Keep && slices.ContainsFunc(lists, func(x *doneList) bool { return x.Calls == "" }) {
 		return usagef("run %d has kept nothing (--keep none), so that nobody knows what became of each line; `jugatum show %d` has the numbers", r.ID, r.ID)
 	}
 	for i, x := range lists {
@@ -58,7 +61,11 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 		if end := filepath.Ext(path); i > 0 {
 			to = fmt.Sprintf("%s-%d%s", strings.TrimSuffix(path, end), i+1, end)
 		}
-		if err := x.write(ctx, db, to); err != nil {
+		write := x.write
+		if x.Calls != "" {
+			write = func(ctx context.Context, db engine.DB, path string) error { return x.writeCalls(ctx, db, l, r, path) }
+		}
+		if err := write(ctx, db, to); err != nil {
 			return err
 		}
 	}

@@ -126,7 +126,11 @@ func (a *app) preview() *cli.Command {
 func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	o := a.out
 	width := o.Width()
-	o.Printf("\n%s  %s %s by %s", o.Paint(term.Bold, term.Clean(s.Name)), s.Verb, term.Clean(s.Table), s.Method)
+	if s.Call != nil {
+		o.Printf("\n%s  call for each line of %s", o.Paint(term.Bold, term.Clean(s.Name)), term.Clean(s.Table))
+	} else {
+		o.Printf("\n%s  %s %s by %s", o.Paint(term.Bold, term.Clean(s.Name)), s.Verb, term.Clean(s.Table), s.Method)
+	}
 	if s.First != "" {
 		o.Printf(": %s", term.Clean(s.First))
 	}
@@ -155,7 +159,11 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	if s.Estimated {
 		total = "about " + total
 	}
-	o.Printf("  %s %s of %s matched, %s %s\n", term.Count(s.Matched), what, total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
+	if s.Call != nil {
+		report.PrintCall(o, s.Call)
+	} else {
+		o.Printf("  %s %s of %s matched, %s %s\n", term.Count(s.Matched), what, total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
+	}
 	if s.Lines != nil {
 		report.PrintLines(o, s.Lines)
 	}

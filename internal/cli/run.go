@@ -128,7 +128,10 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 	defer stop()
 	steps, total, err := p.Assess(counting, ask, func(x *plan.Assessment) {
 		name := term.Clean(x.Step.Name)
-		if ask.Count {
+		if ask.Count && x.Call != nil {
+			a.err.Printf("%s:\n", a.err.Paint(term.Bold, name))
+			report.PrintCall(a.err, x.Call)
+		} else if ask.Count {
 			a.err.Printf("%s: %s rows of %s matched, %s will change\n", a.err.Paint(term.Bold, name), term.Count(x.Step.Matched), term.Clean(x.Table), a.err.Paint(term.Bold, term.Count(x.Step.ToChange)))
 			if x.Lines != nil {
 				report.PrintLines(a.err, x.Lines)
@@ -205,6 +208,9 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 	if h, ok := p.DB.(engine.Housekeeper); ok && err == nil {
 		told := map[string]bool{}
 		for _, w := range work {
+			if w.Change.Call != nil { // of whose tables nothing is known
+				continue
+			}
 			list, herr := h.Housekeeping(parent, w.Change)
 			if herr != nil {
 				return herr
@@ -254,7 +260,11 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 		if re := (*engine.RenumberedError)(nil); errors.As(err, &re) {
 			return fmt.Errorf("run %d failed: %v", r.ID, err) // which is no refusal here: batches before this one are there
 		}
-		return fmt.Errorf("run %d failed: %w\nEverything before this batch is kept: fix the cause and `jugatum resume %d%s`, or take it back with `jugatum undo %d%s`", r.ID, err, r.ID, dbFlag(c, p.DB), r.ID, dbFlag(c, p.DB))
+		or := ""
+		if sum.Undoable() {
+			or = fmt.Sprintf(", or take it back with `jugatum undo %d%s`", r.ID, dbFlag(c, p.DB))
+		}
+		return fmt.Errorf("run %d failed: %w\nEverything before this batch is kept: fix the cause and `jugatum resume %d%s`%s", r.ID, err, r.ID, dbFlag(c, p.DB), or)
 	}
 	left, aside := int64(0), sum.SetAside
 	for _, s := range sum.Steps {

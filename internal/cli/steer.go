@@ -252,7 +252,7 @@ func besides(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger
 		if p.Step != step || time.Since(asked) > runner.KeepEvery {
 			step, asked, keeping = p.Step, time.Now(), nil
 			for _, w := range work {
-				if w.Step.N == step {
+				if w.Step.N == step && w.Change.Call == nil {
 					keeping, _ = keeper.Housekeeping(ctx, w.Change)
 				}
 			}

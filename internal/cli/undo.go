@@ -24,7 +24,7 @@ func (a *app) undo() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks"},
 			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
-			&cli.StringSliceFlag{Name: "despite", Usage: "go on despite the hazard with this code (read-only)"},
+			&cli.StringSliceFlag{Name: "despite", Usage: "go on despite the hazard with this code (read-only, no-undo)"},
 			trustFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -59,6 +59,9 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	}
 	p, err := plan.RestoreLoosely(ctx, db, orig)
 	if err != nil {
+		return err
+	}
+	if err := p.Keepable(orig, c.StringSlice("despite")); err != nil {
 		return err
 	}
 	kept, err := p.Work(ctx, l, orig)

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -82,6 +83,9 @@ func verified(steps []verify.Step) (out []verify.Step) {
 func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 	o := a.out
 	what := "the new values are expected"
+	if !slices.ContainsFunc(res.Steps, func(s verify.Step) bool { return s.Called == nil }) {
+		what = "each line is to be accounted for"
+	}
 	if res.State == "restored" {
 		what = fmt.Sprintf("the old values from before run %d are expected", r.UndoOf)
 	}
@@ -100,6 +104,10 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 		}
 		if s.Remark != "" {
 			o.Printf("  %s\n", o.Paint(term.Warn, s.Remark))
+		}
+		if x := s.Called; x != nil {
+			mark(x.Holds, "%s lines: the statement was carried out for %s, %s were set aside", term.Count(x.Lines), term.Count(x.Called), term.Count(x.Refused))
+			o.Printf("    %s\n", o.Paint(term.Faint, "what it did is not kept, and not looked at"))
 		}
 		if s.Kept >= 0 && r.UndoOf == 0 && r.Status != ledger.Running { // at work, the one count is older than the other
 			mark(s.Kept == s.Changed, "%s rows changed by the batches' own counts, %s kept", term.Count(s.Changed), term.Count(s.Kept))

@@ -46,6 +46,10 @@ type DB interface {
 	// the server makes of its statement.
 	Reads(ctx context.Context, c *change.Change) (change.Reads, error)
 
+	// Texts reads the rows of a query of the job's: first the names of its columns, then each row
+	// as lists have it: texts as SQL writes them, bytes as \x and hexadecimal, nil for NULL.
+	Texts(ctx context.Context, q *change.Query, columns func(names []string) error, each func(values []*string) error) error
+
 	// Settings tells the server's settings that matter to a change in batches.
 	Settings(ctx context.Context) ([]Setting, error)
 
@@ -91,6 +95,18 @@ type DB interface {
 	// fastest. A value is a text, as SQL writes it, bytes, a whole number or nil. One that does
 	// not go into its column as it is, is an error.
 	InsertRows(ctx context.Context, tx *Tx, table string, columns []string, rows [][]any) error
+
+	// Describe has the server read a statement that is to be called for lines, without carrying
+	// it out, and says in c what it found; it gives what the server takes the parameters for
+	// that have no declared type, by name, as far as it tells. A routine that is not there, or
+	// takes other arguments, is an error.
+	Describe(ctx context.Context, c *change.Call, params map[string]change.Value) (map[string]*change.Column, error)
+
+	// Calls carries out statements within the transaction, one after the other, up to the first
+	// that fails, whose result is the last then. With apart, there is a savepoint before each
+	// (LineSavepoint). The error is one of the connection or of our own statements. log is what
+	// was written, where that is told before the commit.
+	Calls(ctx context.Context, tx *Tx, c *change.Call, all []*change.Query, apart bool) (results []Result, log Log, err error)
 
 	// LedgerTable gives the name, as SQL text, of one of Jugatum's own tables;
 	// LedgerSetup the statements that must come before the first can be made.
@@ -271,13 +287,14 @@ func (l *Log) Add(o Log) {
 type Fault int
 
 const (
-	Fatal      Fault = iota // nothing here helps
-	Busy                    // lock timeout, deadlock, serialisation failure: the batch rolled back and may be tried again
-	Connection              // the connection is gone; whether a commit took effect is unknown
-	Data                    // a value or a constraint: the same batch fails again
-	Cancelled               // we asked for it
-	Denied                  // this user may not
-	Invalid                 // the statement itself: a column or function that is not there, types that do not go together
+	Fatal           Fault = iota // nothing here helps
+	Busy                         // lock timeout, deadlock, serialisation failure: the batch rolled back and may be tried again
+	Connection                   // the connection is gone; whether a commit took effect is unknown
+	Data                         // a value or a constraint: the same batch fails again
+	Cancelled                    // we asked for it
+	Denied                       // this user may not
+	Invalid                      // the statement itself: a column or function that is not there, types that do not go together
+	EndsTransaction              // a procedure that wants to end the transaction that it is called in, and cannot
 )
 
 // NotFoundError is a table that does not exist.

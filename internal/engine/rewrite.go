@@ -54,11 +54,17 @@ type Rewritten struct {
 // RefusedRow is a row whose new value cannot be computed: it is not touched.
 type RefusedRow struct {
 	Key    change.KeyValue
-	Column string
+	Column string             // "" where it is none in particular
+	New    map[string]*string // what was to be its values, where that is known
 	Err    error
 }
 
-func (r *RefusedRow) Error() string { return r.Column + ": " + r.Err.Error() }
+func (r *RefusedRow) Error() string {
+	if r.Column == "" {
+		return r.Err.Error()
+	}
+	return r.Column + ": " + r.Err.Error()
+}
 
 func (r *RefusedRow) Unwrap() error { return r.Err }
 
@@ -304,7 +310,7 @@ func (x *rowReader) row(key change.KeyValue, place string, values []sql.RawBytes
 		}
 		out, err := x.c.Rewrite.Replace(v)
 		if err != nil {
-			x.refused = append(x.refused, &RefusedRow{key, x.cols[i].Column.Name, err})
+			x.refused = append(x.refused, &RefusedRow{Key: key, Column: x.cols[i].Column.Name, Err: err})
 			x.matched++
 			return
 		}

@@ -22,7 +22,8 @@ type Session struct {
 	Ended     func(*Tx) // after it committed
 	LockFirst int       // batches to go that lock rows before they read them; see Batch
 
-	made map[string]bool // temporary tables of ours that are there, by name; see emptied
+	made     map[string]bool      // temporary tables of ours that are there, by name; see emptied
+	prepared map[string]*sql.Stmt // see Prepared
 
 	// Durable makes the next commit, and with it all that went before, wait
 	// until it is safe on disk. Until then a crash of the server may take the
@@ -40,6 +41,29 @@ type Session struct {
 func (s *Session) Close() error {
 	s.Conn.Raw(func(any) error { return driver.ErrBadConn })
 	return s.Conn.Close()
+}
+
+// mostPrepared is how many statements a session has prepared: the forms of one that is called for
+// lines differ by which of its values are NULL, or how long they are.
+const mostPrepared = 64
+
+// Prepared gives a statement that the session has prepared, so that only its values are sent each
+// time; beyond so many, release ends the one that was made for this time.
+func (s *Session) Prepared(ctx context.Context, text string) (st *sql.Stmt, release func(), err error) {
+	if st, ok := s.prepared[text]; ok {
+		return st, func() {}, nil
+	}
+	if st, err = s.Conn.PrepareContext(ctx, text); err != nil {
+		return nil, nil, err
+	}
+	if len(s.prepared) == mostPrepared {
+		return st, func() { st.Close() }, nil
+	}
+	if s.prepared == nil {
+		s.prepared = map[string]*sql.Stmt{}
+	}
+	s.prepared[text] = st
+	return st, func() {}, nil
 }
 
 // Tx is one transaction. It must be ended by Commit or Rollback, and is used

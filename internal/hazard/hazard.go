@@ -46,19 +46,24 @@ const (
 	Source      = "trigger-source"
 	LostColumns = "lost-columns"
 	OthersTable = "others-table"
+	NoUndo      = "no-undo"
 	ReadOnly    = "read-only" // of the database, not of a step
 )
 
 // Liftable reports whether a person may accept a refusal with this code; the
 // others would make the run go wrong.
 func Liftable(code string) bool {
-	return slices.ContainsFunc(table, func(h Hazard) bool { return h.Code == code && h.Liftable })
+	return slices.ContainsFunc(slices.Concat(table, calls), func(h Hazard) bool { return h.Code == code && h.Liftable })
 }
 
 // Text finds what needs no look at the rows. method is sweep, roster, single, or
 // "" while it is not chosen.
 func Text(c *change.Change, method string) (out []Finding) {
-	for _, h := range table {
+	all := table
+	if c.Call != nil {
+		all = calls
+	}
+	for _, h := range all {
 		if h.found != nil {
 			for _, args := range h.found(look{c: c, method: method, changes: -1}) {
 				out = append(out, h.finding(c, -1, args))
@@ -85,6 +90,9 @@ type Question struct {
 // change, -1 if they are not counted: then there are only the quick ones. keep is
 // whether old and new values are kept.
 func Questions(c *change.Change, method string, changes int64, keep bool) (out []Question) {
+	if c.Call != nil { // of whose rows nothing is known
+		return nil
+	}
 	for _, h := range table {
 		if h.asked == nil {
 			continue

@@ -18,8 +18,10 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/kind"
 	"jugatum/internal/kind/changes"
+	"jugatum/internal/kind/each"
 	"jugatum/internal/kind/fill"
 	"jugatum/internal/kind/move"
+	"jugatum/internal/list"
 	"jugatum/internal/pace"
 	"jugatum/internal/sqltext"
 )
@@ -68,6 +70,8 @@ type fileStep struct {
 	FillKeys
 	MoveKeys
 	ChangesKeys
+	EachKeys
+	ListKeys
 	Expect any         `toml:"expect"`
 	Check  []fileCheck `toml:"check"`
 }
@@ -77,15 +81,22 @@ type (
 	FillKeys    = fill.Keys
 	MoveKeys    = move.Keys
 	ChangesKeys = changes.Keys
+	EachKeys    = each.Keys
+	ListKeys    = list.Keys // of those that have a list
 )
 
 // kinds are the kinds of steps that a step may be of by its keys; a new one has a row.
 func (f fileStep) kinds() []kind.Keys {
-	lists, moves := f.ChangesKeys, f.MoveKeys
-	if lists.Used() { // which have some keys in common with others
+	lists, calls, moves := f.ChangesKeys, f.EachKeys, f.MoveKeys
+	if calls.Used() { // some have keys in common
+		calls.Written = f.ListKeys
+	} else {
+		lists.Written = f.ListKeys
+	}
+	if lists.Used() {
 		lists.Present, lists.Set, moves.Present = moves.Present, f.Set, nil
 	}
-	return []kind.Keys{f.FillKeys, moves, lists}
+	return []kind.Keys{f.FillKeys, moves, lists, calls}
 }
 
 // kind are those whose keys the step has.

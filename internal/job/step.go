@@ -64,10 +64,15 @@ func (x *stepReader) form() (err error) {
 		if statement || fields {
 			return x.failf("", "%s go with table, where and once; sql, let, set, put, delete, order, skip and first belong to other forms", kinds[0].Names())
 		}
-		if f.Table == nil {
+		if f.EachKeys.Used() && (f.Table != nil || f.Where != nil || f.Once != nil) {
+			return x.failf("", "table, where and once do not go with each: the statement says what is done, the list with which values")
+		}
+		if f.Table == nil && !f.EachKeys.Used() {
 			return x.failf("", "table is missing")
 		}
-		x.s.Table = *f.Table
+		if f.Table != nil {
+			x.s.Table = *f.Table
+		}
 		if f.ChangesKeys.Used() && (f.Where != nil || f.Once != nil) {
 			return x.failf("", "where and once do not go with changes: the list says which rows are meant")
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"jugatum/internal/change"
+	"jugatum/internal/list"
 	"jugatum/internal/sqltext"
 )
 
@@ -38,6 +39,15 @@ type Step interface {
 	Parts(spec change.Spec, at Place) ([]Part, error)
 }
 
+// Listed is met by steps that carry out the lines of a list, which are read before the changes
+// are made.
+type Listed interface {
+	Step
+
+	// List says where the lines come from, and how they are written.
+	List() (list.Source, list.Format)
+}
+
 // Place is the database that the changes are made for.
 type Place struct {
 	D      change.Dialect
@@ -50,6 +60,14 @@ type Place struct {
 type Part struct {
 	Name string // "" for the one that the step is named after
 	Spec change.Spec
+}
+
+// Nearest says which of the names may have been meant, "" where none is near.
+func Nearest(name string, names []string) string {
+	if near := change.Nearest(name, names); near != "" {
+		return fmt.Sprintf("; did you mean %q?", near)
+	}
+	return ""
 }
 
 // Absent reports whether an error of the catalogue says that there is no such table.

@@ -26,6 +26,9 @@ type List struct {
 	Extra  []string `json:"extra,omitempty"`
 }
 
+// Calls is the table that says what became of its lines, where a statement is called for each.
+func (x *List) Calls() string { return "calls_" + strings.TrimPrefix(x.Table, "list_") }
+
 const listParam = "list of step "
 
 // ListParam names the parameter for the list of a step of the job, counted from 0. No job can
@@ -74,6 +77,15 @@ func (l *Ledger) Lines(ctx context.Context, x *change.List) (map[string]map[chan
 func (l *Ledger) KeptLines(ctx context.Context, c *change.Change, kept *change.Kept) (map[string]int64, error) {
 	out := map[string]int64{}
 	err := l.counts(ctx, change.KeptLines(c, kept), 1, func(words []string, n int64) { out[words[0]] = n })
+	return out, err
+}
+
+// Called counts the lines for which a statement was to be called, by what became of them.
+func (l *Ledger) Called(ctx context.Context, x *change.List) (map[change.Outcome]int64, error) {
+	out := map[change.Outcome]int64{}
+	q := &change.Query{D: l.db.Dialect()}
+	q.Add("SELECT ", change.CallOutcome, ", count(*) FROM ", x.Calls, " GROUP BY 1")
+	err := l.counts(ctx, q, 1, func(words []string, n int64) { out[change.Outcome(words[0])] = n })
 	return out, err
 }
 

@@ -104,6 +104,16 @@ func Open(name string, from io.Reader, f Format) (*Reader, error) {
 	return r, nil
 }
 
+// None is a list without a line.
+func None(name string, columns []string) (*Reader, error) {
+	in, err := open(name, strings.NewReader(""), "", "", false)
+	return &Reader{Name: name, Columns: columns, in: in, lines: noLines{}, read: 1}, err
+}
+
+type noLines struct{}
+
+func (noLines) next() ([]*string, int, error) { return nil, 0, io.EOF }
+
 // Stdin stands for the standard input, in which comma-separated values are expected.
 const Stdin = "-"
 

@@ -31,6 +31,7 @@ type Assessment struct {
 	Alone     string // why only one worker may carry it out, where several are wanted
 	Rehearsal *preview.Rehearsal
 	Lines     *preview.Lines // what would become of them, where a list is carried out and rows are counted
+	Call      *preview.Call  // where a statement is called for each line
 	Findings  []hazard.Finding
 }
 
@@ -104,6 +105,9 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 	} else if opts.Keep && p.Method == "single" {
 		return nil, Refusef("step %q: %s has no key, so kept values could not be put back; add --keep none", ch.Step, ch.Table)
 	}
+	if ch.Call != nil && (p.Method == "roster" || p.Method == "single") {
+		return nil, Refusef("step %q: a statement is called for one line after the other, which --method %s is not", ch.Step, p.Method)
+	}
 	if k := ch.DerivedKey(); k != nil && opts.Keep {
 		return nil, Refusef("step %q: the database computes the key column %s of %s from a column that is assigned, and kept values are found by it; use --method single --keep none", ch.Step, k.Name, ch.Table)
 	}
@@ -115,7 +119,7 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 		if err != nil {
 			return nil, p.Fault(err)
 		}
-		x.Table, x.Findings, x.Lines = look.Table, look.Hazards, look.Lines
+		x.Table, x.Findings, x.Lines, x.Call = look.Table, look.Hazards, look.Lines, look.Call
 		st.Matched, st.ToChange = look.Matched, look.Changes
 		for i := range look.Acts {
 			st.Acts[i].ToChange = look.Acts[i].Rows
@@ -161,6 +165,9 @@ func (p *Plan) Fault(err error) error {
 // where there is nothing to rehearse.
 func (p *Plan) Rehearse(ctx context.Context, ch *change.Change, method string, opts ledger.Options, changes int64) (*preview.Rehearsal, error) {
 	if changes == 0 || ch.Table.Key == nil {
+		return nil, nil
+	}
+	if ch.Call != nil { // what a statement does may be more than a rollback takes back
 		return nil, nil
 	}
 	workers := 1

@@ -94,6 +94,7 @@ func (p *Plan) Earlier(ctx context.Context, l *ledger.Ledger, again bool) error 
 // table that a later one reads, is only asked before that one.
 func (p *Plan) Expectations(counts []int64) error {
 	touched := map[string]bool{}
+	called := false // a statement, of which nobody knows what it changes
 	for i := range p.Job.Steps {
 		sum, depends := int64(0), false
 		for n, c := range p.Changes {
@@ -102,7 +103,7 @@ func (p *Plan) Expectations(counts []int64) error {
 			}
 			sum += max(counts[n], 0)
 			reads := len(c.TableRefs()) > 0 || len(c.Reads.Opaque) > 0 // perhaps through a view
-			depends = depends || touched[strings.ToLower(c.Table.Name)] || reads && len(touched) > 0
+			depends = depends || called || touched[strings.ToLower(c.Table.Name)] || reads && len(touched) > 0
 		}
 		if !depends {
 			if err := expected(p.Job, i, sum); err != nil {
@@ -111,6 +112,7 @@ func (p *Plan) Expectations(counts []int64) error {
 		}
 		for _, c := range p.Changes {
 			if c.Of == i {
+				called = called || c.Call != nil
 				touched[strings.ToLower(c.Table.Name)] = true
 				if c.Into != nil {
 					touched[strings.ToLower(c.Into.Table.Name)] = true

@@ -18,10 +18,9 @@ import (
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/job"
-	"jugatum/internal/kind/changes"
+	"jugatum/internal/kind"
 	"jugatum/internal/ledger"
 	"jugatum/internal/list"
-	"jugatum/internal/sqltext"
 )
 
 // A list is read into a table of ours before anything is made of it: so the server itself
@@ -31,7 +30,7 @@ import (
 // HasLists reports whether a job has lists, which are read into the database before anything
 // else, also for a preview.
 func HasLists(j *job.Job) bool {
-	return slices.ContainsFunc(j.Steps, func(s job.Step) bool { _, ok := s.Kind.(*changes.Step); return ok })
+	return slices.ContainsFunc(j.Steps, func(s job.Step) bool { _, ok := s.Kind.(kind.Listed); return ok })
 }
 
 // readLists reads the lists of the job's steps. What tells one from another is put into
@@ -43,24 +42,21 @@ func (p *Plan) readLists(ctx context.Context, told Reading) (err error) {
 		}
 	}()
 	for i, s := range p.Job.Steps {
-		kind, ok := s.Kind.(*changes.Step)
+		of, ok := s.Kind.(kind.Listed)
 		if !ok {
 			continue
 		}
+		from, format := of.List()
 		if p.session == nil {
 			if p.session, err = p.DB.Session(ctx, engine.SessionOptions{Purpose: "jugatum list", LockTimeout: 5 * time.Second}); err != nil {
 				return err
 			}
 			defer func() { p.session.Close(); p.session = nil }()
 			if err := ledger.Open(p.DB).Ensure(ctx, p.session); err != nil {
-				return fmt.Errorf("the lines of %s cannot be read into %s, since the ledger's tables cannot be made: %w", kind.File, p.DB.Name(), err)
+				return fmt.Errorf("the lines of %s cannot be read into %s, since the ledger's tables cannot be made: %w", from.Name(), p.DB.Name(), err)
 			}
 		}
-		target, err := p.target(ctx, s.Spec)
-		if err != nil {
-			return p.Job.At(err)
-		}
-		x := &loading{p: p, step: i, name: s.Name, kind: kind, target: target, told: told}
+		x := &loading{p: p, step: i, of: s, kind: of, from: from, format: format, told: told}
 		if err := x.load(ctx); err != nil {
 			var fault *list.Fault
 			if errors.As(err, &fault) { // which has a place of its own
@@ -105,28 +101,37 @@ func (p *Plan) Close() {
 type loading struct {
 	p      *Plan
 	step   int
-	name   string
-	kind   *changes.Step
-	target *change.Table
+	of     job.Step
+	kind   kind.Listed
+	from   list.Source
+	format list.Format
 	told   Reading
 
 	in      *list.Reader
-	layout  *changes.Layout
+	layout  layout
 	list    *change.List
 	columns []string
 }
 
+// layout says which value of a line goes where.
+type layout interface {
+	Row(file string, line list.Line) ([]any, error)
+}
+
 // path is where the list is: beside the job's file, unless it says otherwise.
 func (x *loading) path() string {
-	if filepath.IsAbs(x.kind.File) || x.p.Job.Source.SQL {
-		return x.kind.File
+	if filepath.IsAbs(x.from.File) || x.p.Job.Source.SQL {
+		return x.from.File
 	}
-	return filepath.Join(filepath.Dir(x.p.Job.Source.Name), x.kind.File)
+	return filepath.Join(filepath.Dir(x.p.Job.Source.Name), x.from.File)
 }
 
 func (x *loading) load(ctx context.Context) error {
-	if x.kind.File == list.Stdin {
-		return x.from(ctx, list.Stdin, os.Stdin)
+	switch {
+	case x.from.SQL != "":
+		return x.query(ctx)
+	case x.from.File == list.Stdin:
+		return x.open(ctx, list.Stdin, "standard input", os.Stdin)
 	}
 	path := x.path()
 	fail := func(err error) error {
@@ -134,7 +139,7 @@ func (x *loading) load(ctx context.Context) error {
 		if errors.As(err, &pe) {
 			err = pe.Err
 		}
-		return &change.FieldError{Step: x.name, Field: "changes", Err: fmt.Errorf("%s cannot be read: %w", path, err)}
+		return &change.FieldError{Step: x.of.Name, Field: x.kind.Kind(), Err: fmt.Errorf("%s cannot be read: %w", path, err)}
 	}
 	f, err := os.Open(path)
 	if err != nil {
@@ -148,7 +153,7 @@ func (x *loading) load(ctx context.Context) error {
 	if before.IsDir() {
 		return fail(errors.New("it is a folder"))
 	}
-	if err := x.from(ctx, path, f); err != nil {
+	if err := x.open(ctx, path, filepath.Base(path), f); err != nil {
 		return err
 	}
 	after, err := os.Stat(path)
@@ -158,34 +163,36 @@ func (x *loading) load(ctx context.Context) error {
 	return nil
 }
 
-// from reads the list, whatever it comes from.
-func (x *loading) from(ctx context.Context, name string, file io.Reader) (err error) {
-	if x.in, err = list.Open(name, file, x.kind.Format); err != nil {
+// open reads the list of a file.
+func (x *loading) open(ctx context.Context, name, shown string, file io.Reader) (err error) {
+	if x.in, err = list.Open(name, file, x.format); err != nil {
 		return err
 	}
+	return x.read(ctx, name, shown)
+}
+
+// read reads the lines, whatever they come from; shown is what the list is called in the record.
+func (x *loading) read(ctx context.Context, name, shown string) error {
 	defer x.in.Close()
-	if x.layout, err = x.kind.Layout(x.p.DB.Dialect(), x.name, x.target, x.in.Columns); err != nil {
-		return err
-	}
 	token := make([]byte, 8)
 	rand.Read(token)
-	shown := filepath.Base(name)
-	if name == list.Stdin {
-		shown = "standard input"
+	record := &ledger.List{File: shown, Table: "list_" + hex.EncodeToString(token)}
+	if err := x.lay(ctx, record); err != nil {
+		return err
 	}
-	record := &ledger.List{File: shown, Table: "list_" + hex.EncodeToString(token), Key: names(x.layout.Key), Others: names(x.layout.Others), Extra: x.layout.Extra}
-	x.list = x.p.list(record, x.target, x.layout.Key, x.layout.Others)
 	if err := x.create(ctx); err != nil {
 		return err
 	}
 	if err := x.lines(ctx); err != nil {
 		return err
 	}
-	if x.list.Lines == 0 {
+	if x.list.Lines == 0 && x.from.SQL == "" {
 		return &list.Fault{File: name, Msg: "there is no line after the header"}
 	}
-	if err := x.once(ctx); err != nil {
-		return err
+	if x.list.Calls == "" {
+		if err := x.once(ctx); err != nil {
+			return err
+		}
 	}
 	record.SHA256, record.Bytes = x.in.Sum()
 	record.Lines = x.list.Lines
@@ -211,21 +218,6 @@ func (p *Plan) target(ctx context.Context, spec change.Spec) (*change.Table, err
 	return t, err
 }
 
-// list describes a list by its record; how many lines it has is told by setList.
-func (p *Plan) list(record *ledger.List, target *change.Table, key, others []*change.Column) *change.List {
-	d, text := p.DB.Dialect(), p.DB.LedgerTable(record.Table)
-	var at change.TableName
-	if tokens, err := sqltext.Lex(d, text); err == nil { // a name, perhaps with a schema
-		at.Name = d.Name(tokens[len(tokens)-1])
-		if len(tokens) > 1 {
-			at.Schema = d.Name(tokens[0])
-		}
-	}
-	out := change.NewList(record.File, at, target, key, others, record.Extra)
-	out.SQL = text
-	return out
-}
-
 // setList takes down a list that is there.
 func (p *Plan) setList(step int, record *ledger.List, x *change.List) {
 	if p.lists == nil {
@@ -243,7 +235,7 @@ func (p *Plan) setList(step int, record *ledger.List, x *change.List) {
 // restoreLists describes the lists of a run from its record.
 func (p *Plan) restoreLists(ctx context.Context) error {
 	for i, s := range p.Job.Steps {
-		if _, ok := s.Kind.(*changes.Step); !ok {
+		if _, ok := s.Kind.(kind.Listed); !ok {
 			continue
 		}
 		record, err := ledger.ListOf(p.Values, i)
@@ -253,21 +245,11 @@ func (p *Plan) restoreLists(ctx context.Context) error {
 		if record == nil {
 			return Refusef("step %q has a list of which the run's record says nothing: the ledger was changed by hand", s.Name)
 		}
-		target, err := p.target(ctx, s.Spec)
+		x, err := p.listOf(ctx, s, record)
 		if err != nil {
 			return p.Job.At(err)
 		}
-		var columns [2][]*change.Column
-		for n, list := range [][]string{record.Key, record.Others} {
-			for _, name := range list {
-				c := target.Named(name)
-				if c == nil {
-					return Refusef("step %q: %s has no column %s any more, for which the lines of %s have values", s.Name, target, name, record.File)
-				}
-				columns[n] = append(columns[n], c)
-			}
-		}
-		p.setList(i, record, p.list(record, target, columns[0], columns[1]))
+		p.setList(i, record, x)
 	}
 	return nil
 }
@@ -287,16 +269,21 @@ func (p *Plan) digestValues() map[string]change.Value {
 
 // create makes the table for the lines.
 func (x *loading) create(ctx context.Context) error {
-	layout := x.list.Layout(x.p.DB.Dialect())
+	d := x.p.DB.Dialect()
+	layout := x.list.Layout(d)
 	for _, c := range layout.Columns {
 		x.columns = append(x.columns, c.Name)
+	}
+	texts := x.p.DB.NewTable(layout)
+	if x.list.Calls != "" {
+		texts = append(texts, x.p.DB.NewTable(change.CallsTable(d, tableName(d, x.list.Calls)))...)
 	}
 	tx, err := x.p.session.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	for _, text := range x.p.DB.NewTable(layout) {
+	for _, text := range texts {
 		if _, err := tx.Exec(ctx, text); err != nil {
 			return fmt.Errorf("making a table for the lines of %s: %w", x.list.File, err)
 		}
@@ -305,6 +292,9 @@ func (x *loading) create(ctx context.Context) error {
 		return err
 	}
 	x.p.made = append(x.p.made, x.list.SQL)
+	if x.list.Calls != "" {
+		x.p.made = append(x.p.made, x.list.Calls)
+	}
 	return nil
 }
 

@@ -111,6 +111,12 @@ func (p *Plan) build(ctx context.Context) error {
 		}
 		for _, part := range parts {
 			part.Spec.Name = s.Name + part.Name
+			if part.Spec.Call != nil {
+				if err := p.call(ctx, s, part.Spec); err != nil {
+					return err
+				}
+				continue
+			}
 			if err := p.step(ctx, s, part.Spec, look); err != nil {
 				return err
 			}
@@ -231,7 +237,7 @@ func fieldOf(s job.Step) string {
 	switch {
 	case s.SQL != "":
 		return "sql"
-	case s.Kind != nil && (s.Kind.Kind() == "fill" || s.Kind.Kind() == "changes"):
+	case s.Kind != nil && (s.Kind.Kind() == "fill" || s.Kind.Kind() == "changes" || s.Kind.Kind() == "each"):
 		return s.Kind.Kind()
 	}
 	return "table"

@@ -28,7 +28,7 @@ func (p *Plan) Record(ctx context.Context, l *ledger.Ledger, r *ledger.Run) ([]*
 	}
 	kept := make([]ledger.Layouts, len(p.Changes))
 	for i, ch := range p.Changes {
-		if !r.Options.Keep || r.Steps[i].KeptTable != "" { // an undo has those of its run
+		if !r.Options.Keep || ch.Call != nil || r.Steps[i].KeptTable != "" { // an undo has those of its run
 			continue
 		}
 		kept[i].Own = change.NewKept("", ch)

@@ -50,6 +50,14 @@ func Restore(ctx context.Context, db engine.DB, r *ledger.Run) (*Plan, error) {
 func (p *Plan) fromRecord(ctx context.Context, r *ledger.Run) error {
 	p.Changes = nil
 	for _, st := range r.Steps {
+		if st.Verb == sqltext.Calling.String() {
+			c, err := p.recordedCall(st, r)
+			if err != nil {
+				return err
+			}
+			p.Changes = append(p.Changes, c)
+			continue
+		}
 		t, err := p.DB.Table(ctx, st.TableSchema, st.TableName)
 		if err != nil {
 			return fmt.Errorf("step %q of run %d: %w", st.Name, r.ID, err)

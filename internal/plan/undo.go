@@ -2,7 +2,10 @@ package plan
 
 import (
 	"slices"
+	"strings"
 
+	"jugatum/internal/change"
+	"jugatum/internal/hazard"
 	"jugatum/internal/ledger"
 )
 
@@ -11,6 +14,7 @@ import (
 func (p *Plan) Undo(orig *ledger.Run, opts ledger.Options) (*ledger.Run, error) {
 	opts.Backwards = true
 	u := &ledger.Run{Title: orig.Title, Reason: orig.Reason, UndoOf: orig.ID, Source: orig.Source, Params: orig.Params, Digest: orig.Digest, Options: opts}
+	p.Changes = slices.DeleteFunc(p.Changes, func(c *change.Change) bool { return c.Call != nil }) // of which nothing is kept
 	slices.Reverse(p.Changes)
 	for i, ch := range p.Changes {
 		st := &ledger.Step{N: i + 1, Name: ch.Step, Verb: ch.Does(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name, SetColumns: ch.SetNames(),
@@ -33,4 +37,19 @@ func (p *Plan) Undo(orig *ledger.Run, opts ledger.Options) (*ledger.Run, error) 
 		u.Steps = append(u.Steps, st)
 	}
 	return u, nil
+}
+
+// Keepable refuses to take back a run of which nothing can be, or only a part that a person has not
+// said is enough.
+func (p *Plan) Keepable(orig *ledger.Run, despite []string) error {
+	called := p.called()
+	switch {
+	case len(called) == 0:
+		return nil
+	case len(called) == len(p.Changes):
+		return Refusef("run %d called statements, and nothing of what they did is kept: there is nothing to put back", orig.ID)
+	case !slices.Contains(despite, hazard.NoUndo):
+		return Refusef("step %s of run %d called a statement for each line, and what that did stays; --despite %s takes the other steps back", strings.Join(called, ", "), orig.ID, hazard.NoUndo)
+	}
+	return nil
 }

@@ -20,9 +20,15 @@ import (
 const maxWords = 4 << 20
 
 // Resume reads what a run that goes on needs besides its record: the texts that are matched
-// by their form, for sources that are still to be read.
+// by their form, for sources that are still to be read; and what the server makes of statements
+// that are still to be called.
 func (p *Plan) Resume(ctx context.Context, work []*runner.Work) error {
 	for _, w := range work {
+		if c := w.Change.Call; c != nil && w.Step.Status != ledger.Done {
+			if _, err := p.DB.Describe(ctx, c, p.Values); err != nil {
+				return p.Job.At(p.badSQL(w.Step.Name, "call", err))
+			}
+		}
 		if w.Staging == nil || w.Step.Status == ledger.Done {
 			continue
 		}

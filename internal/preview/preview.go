@@ -29,6 +29,8 @@ type Step struct {
 	Fill *Fill `json:"fill,omitempty"`
 	// Lines is there for a step that carries out a list.
 	Lines *Lines `json:"lines,omitempty"`
+	// Call is there for a step that calls a statement for each line of a list.
+	Call *Call `json:"call,omitempty"`
 	// Move is there for a step that moves rows to another table.
 	Move      *Move            `json:"move,omitempty"`
 	Acts      []Act            `json:"acts,omitempty"` // rows of other tables that would change first, by table
@@ -79,6 +81,9 @@ type Cell struct {
 
 // Count asks only how many rows match and how many would change.
 func Count(ctx context.Context, db engine.DB, c *change.Change) (matched, changes int64, err error) {
+	if c.Call != nil {
+		return c.Lines.Lines, c.Lines.Lines, nil
+	}
 	if c.Rewrite != nil {
 		var p Step
 		err := p.replacement(ctx, db, c, false, 0)
@@ -177,6 +182,9 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 	p := &Step{Name: c.Step, Table: c.Table.String(), Verb: c.Does(), Method: method, TableRows: c.Table.Rows, Estimated: c.Table.Estimated, Hazards: hazard.Text(c, method)}
 	if c.Table.Key != nil {
 		p.Key = c.Table.Key.Names()
+	}
+	if c.Call != nil {
+		return p, p.called(ctx, db, c, sample)
 	}
 	if c.First != nil {
 		p.First = c.First.String()

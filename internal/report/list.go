@@ -50,8 +50,11 @@ func lists(ctx context.Context, l *ledger.Ledger, r *ledger.Run, steps []Step) (
 			if j.Of(st.Name) != i {
 				continue
 			}
-			if r.Steps[n].Verb == "insert" {
+			switch r.Steps[n].Verb {
+			case "insert":
 				st.Table = s.Table
+			case "call":
+				st.Table = x.File
 			}
 			last = r.Steps[n].N
 		}
@@ -99,6 +102,14 @@ func (s *Run) printLists(o *term.Out, db string) {
 		default:
 			o.Printf("\n")
 		}
+	}
+}
+
+// PrintCall tells how often a statement would be called.
+func PrintCall(o *term.Out, x *preview.Call) {
+	o.Printf("  %s lines of %s: %s\n", o.Paint(term.Bold, term.Count(x.Lines)), term.Clean(x.File), term.Clean(strings.Join(strings.Fields(x.Statement), " ")))
+	if x.Routine != "" {
+		o.Printf("  %s\n", o.Paint(term.Faint, term.Clean(x.Routine)))
 	}
 }
 

@@ -56,6 +56,7 @@ type Run struct {
 
 	Lists []List `json:"lists,omitempty"`
 
+	undoable bool // something of what it did was kept
 	elapsed  time.Duration
 	replicas bool // it was paced by replicas, which a resume wants named again
 }
@@ -133,6 +134,7 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 			}
 		}
 		weigh(cmp.Or(st.PackedTable, st.KeptTable))
+		s.undoable = s.undoable || st.KeptTable != ""
 		t := st.Totals
 		x := Step{Name: st.Name, Table: change.TableName{Schema: st.TableSchema, Name: st.TableName}.String(), Verb: st.Verb, Method: st.Method, Status: st.Status,
 			Batches: t.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed, Skipped: t.Skipped, Retries: t.Retries, KeptTable: st.KeptTable, Lanes: len(st.Lanes)}
@@ -187,3 +189,6 @@ func Plus(a, b int64) int64 {
 }
 
 func msf(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// Undoable reports whether a part of the run at least can be taken back.
+func (s *Run) Undoable() bool { return s.UndoOf == 0 && s.undoable && s.UndoneBy == 0 }

@@ -119,6 +119,8 @@ func (s *Run) printResult(o *term.Out) {
 // how words what a step does to its rows.
 func how(verb, method string) string {
 	switch {
+	case verb == "call":
+		return "call for each line"
 	case !strings.HasPrefix(method, "undo"):
 		return verb + " by " + method
 	case verb == "insert":
@@ -151,7 +153,7 @@ func unchangedText(x Step, setAside int64) string {
 			rest -= a.Changed
 		}
 	}
-	if x.Matched < 0 || x.Changed < 0 || rest <= 0 {
+	if x.Matched < 0 || x.Changed < 0 || rest <= 0 || x.Verb == "call" {
 		return ""
 	}
 	if setAside > 0 {
@@ -321,7 +323,7 @@ func (s *Run) printNext(o *term.Out, db string) {
 		next = append(next, [2]string{fmt.Sprintf("jugatum resume %d%s --retry-set-aside", s.Run, db), "tries the rows that were set aside again"})
 	}
 	add("show", "the record of this run")
-	if s.UndoOf == 0 && s.Keep && s.UndoneBy == 0 {
+	if s.Undoable() {
 		add("undo", "puts the old values back")
 	}
 	o.Printf("\n")

@@ -49,6 +49,11 @@ func (r *Runner) account(ctx context.Context, w *Work) error {
 			return err
 		}
 	}
+	if w.Change.Call != nil && !w.Undo {
+		if err := r.countLines(ctx, w, st, fault); err != nil {
+			return err
+		}
+	}
 	if !w.Undo && st.ToChange >= 0 && t.Changed+t.SetAside != st.ToChange {
 		if err := r.explain(ctx, w, st, fault); err != nil {
 			return err
@@ -90,6 +95,23 @@ func (r *Runner) countKept(ctx context.Context, w *Work, st *ledger.Step, fault 
 	}
 	if skipped := st.Totals.Skipped; w.Undo && changed+skipped != kept {
 		fault("%d rows are kept, but %d were put back and %d skipped", kept, changed, skipped)
+	}
+	return nil
+}
+
+// countLines holds the lines of a list of which it is written what became of them against what was
+// counted: each is called once, or was refused.
+func (r *Runner) countLines(ctx context.Context, w *Work, st *ledger.Step, fault func(string, ...any)) error {
+	counts, err := r.Ledger.Called(ctx, w.Change.Lines.List)
+	if err != nil {
+		return err
+	}
+	t, lines := st.Totals, w.Change.Lines.Lines
+	if counts[change.Called] != t.Changed {
+		fault("the statement was carried out for %d lines by the batches' own counts, and for %d by what is written of the lines", t.Changed, counts[change.Called])
+	}
+	if t.Changed+t.SetAside != lines {
+		fault("%s has %d lines: the statement was carried out for %d, and %d were set aside", w.Change.Lines.File, lines, t.Changed, t.SetAside)
 	}
 	return nil
 }

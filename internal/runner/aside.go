@@ -47,6 +47,9 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 	most := k.Run.Options.SetAside
 	k.mu.Unlock()
 	if int(k.asides.Load()) >= most {
+		if w.Change.Call != nil { // the error says which line it is
+			return fmt.Errorf("%w; fix it, or let such lines be set aside (--set-aside; %d are, %d may be)", cause, k.asides.Load(), most)
+		}
 		if most == 0 {
 			if why := w.Change.AtOnce(); why != "" {
 				return fmt.Errorf("row %s: %w; %s: undo this run, and change all rows at once (--method single)", key, cause, why)
@@ -66,6 +69,11 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 		}
 		if err := k.Ledger.SetAside(ctx, tx, k.Run.ID, &ledger.Aside{Step: w.Step.N, Key: key, New: values, Error: cause.Error()}); err != nil {
 			return err
+		}
+		if w.Change.Call != nil {
+			if err := engine.RefuseLine(ctx, k.DB, tx, w.Change, key, cause); err != nil {
+				return err
+			}
 		}
 		b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, SetAside: 1, Waiters: -1,
 			Effect: engine.Effect{Scanned: 1, Matched: 1, Kept: k.lane.Kept, Log: engine.NoLog}}
@@ -91,10 +99,13 @@ func (k *worker) refused(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.
 	most := k.Run.Options.SetAside
 	k.mu.Unlock()
 	if int(k.asides.Load())+len(list) > most {
+		if w.Change.Call != nil { // the error says which line it is
+			return fmt.Errorf("line %s: %v; fix it, or let such lines be set aside (--set-aside; %d are, %d may be)", list[0].Key, list[0], k.asides.Load(), most)
+		}
 		return fmt.Errorf("%s: row %s: %v; fix the value, or let such rows be set aside (--set-aside; %d are, %d may be)", w.Change.Table, list[0].Key, list[0], k.asides.Load(), most)
 	}
 	for _, x := range list {
-		if err := k.Ledger.SetAside(ctx, tx, k.Run.ID, &ledger.Aside{Step: w.Step.N, Key: x.Key, Error: x.Error()}); err != nil {
+		if err := k.Ledger.SetAside(ctx, tx, k.Run.ID, &ledger.Aside{Step: w.Step.N, Key: x.Key, New: x.New, Error: x.Error()}); err != nil {
 			return err
 		}
 	}
@@ -153,11 +164,17 @@ func (k *worker) again(ctx context.Context, w *Work, a ledger.Aside) error {
 		return err
 	}
 	defer tx.Rollback()
-	if err := k.Ledger.FenceAgain(ctx, tx, k.Run.ID, w.Step.N, k.lane); err != nil {
-		return err
+	late := w.Change.Call != nil && w.Change.Call.Commits != "" // which may end the transaction
+	fence := func() error {
+		if err := k.Ledger.FenceAgain(ctx, tx, k.Run.ID, w.Step.N, k.lane); err != nil {
+			return err
+		}
+		return engine.NumbersHold(ctx, k.DB, tx.S.Conn, w.Mark, w.Change.Table)
 	}
-	if err := engine.NumbersHold(ctx, k.DB, tx.S.Conn, w.Mark, w.Change.Table); err != nil {
-		return err
+	if !late {
+		if err := fence(); err != nil {
+			return err
+		}
 	}
 	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: a.Key, SetAside: -1, Waiters: -1}
 	if b.Effect, err = k.carry(ctx, tx, w, change.Range{Hi: a.Key, At: a.Key}); err != nil {
@@ -165,6 +182,11 @@ func (k *worker) again(ctx context.Context, w *Work, a ledger.Aside) error {
 	}
 	if len(b.Effect.Refused) > 0 {
 		return b.Effect.Refused[0]
+	}
+	if late {
+		if err := fence(); err != nil {
+			return err
+		}
 	}
 	b.Effect.Scanned = 0 // it was counted when it was set aside
 	b.Effect.Matched = min(b.Effect.Matched, 0)

@@ -183,6 +183,9 @@ func Alone(db engine.DB, c *change.Change, method string) string {
 	if method == "single" {
 		return "it is one statement"
 	}
+	if c.Call != nil {
+		return "lines are called in their order"
+	}
 	if c.ChangesKey() {
 		return "it changes the key"
 	}

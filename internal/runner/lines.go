@@ -22,7 +22,11 @@ func (r *Runner) outcomes(ctx context.Context, w *Work) error {
 	if w.Undo || w.Change.Lines == nil {
 		return nil
 	}
-	err := r.lead.patiently(ctx, func() error { return r.lead.settleLines(ctx, w) })
+	settle := r.lead.settleLines
+	if w.Change.Call != nil {
+		settle = r.lead.countCalls
+	}
+	err := r.lead.patiently(ctx, func() error { return settle(ctx, w) })
 	if err != nil {
 		return fmt.Errorf("recording what became of the lines of %s: %w", w.Change.Lines.File, err)
 	}
@@ -134,6 +138,15 @@ func (k *worker) countLines(ctx context.Context, w *Work) error {
 			}
 			counts[change.Otherwise(action)] += n
 		}
+	}
+	return k.apart(ctx, func(tx *engine.Tx) error { return k.Ledger.SetOutcomes(ctx, tx, k.Run.ID, w.Step.N, counts) })
+}
+
+// countCalls records for how many lines the statement was called, and how many were refused.
+func (k *worker) countCalls(ctx context.Context, w *Work) error {
+	counts, err := k.Ledger.Called(ctx, w.Change.Lines.List)
+	if err != nil {
+		return err
 	}
 	return k.apart(ctx, func(tx *engine.Tx) error { return k.Ledger.SetOutcomes(ctx, tx, k.Run.ID, w.Step.N, counts) })
 }

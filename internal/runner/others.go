@@ -93,7 +93,7 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 				held, asked, p.Queue = f.HeldUp, begun, f.Queue
 				flows = err != nil || f.Cluster
 			}
-			if keeps && err == nil && c != nil && time.Since(kept) > KeepEvery {
+			if keeps && err == nil && c != nil && c.Call == nil && time.Since(kept) > KeepEvery {
 				kept = time.Now()
 				if list, kerr := keeper.Housekeeping(ctx, c); kerr == nil { // the run goes on without
 					o.mu.Lock()

@@ -33,7 +33,7 @@ func (k *worker) sort(ctx context.Context, err error) verdict {
 		return look
 	}
 	var stale *engine.StaleError
-	if errors.As(err, &stale) {
+	if errors.As(err, &stale) || errors.Is(err, errAlone) {
 		return again
 	}
 	var refused *engine.RefusedRow

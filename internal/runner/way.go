@@ -44,6 +44,7 @@ type stretch struct {
 	rows    int64           // that it holds, -1 if they were not counted
 	most    int             // that it may hold, 0 unknown
 	outlook *engine.Outlook // what was read of it ahead of its turn; nil without
+	late    bool            // the checkpoint moves after the change, which may end the transaction
 }
 
 // simple is what most ways have in common: nothing is begun ahead, nothing is
@@ -68,6 +69,8 @@ func (k *worker) method(w *Work) way {
 	switch {
 	case w.Undo:
 		return &restore{simple: simple{k}, w: w}
+	case w.Change.Call != nil:
+		return &calls{simple{k}, w, engine.NewWalk(k.DB, w.Change.Table)}
 	case w.Step.Method == "single":
 		return &single{simple{k}, w}
 	case w.Step.Method == "roster":
@@ -239,6 +242,9 @@ func (s *sweep) batch(ctx context.Context, tx *engine.Tx, r change.Range) (engin
 func (k *worker) carry(ctx context.Context, tx *engine.Tx, w *Work, r change.Range) (engine.Effect, error) {
 	if w.Unready != nil {
 		return engine.Effect{}, w.Unready
+	}
+	if w.Change.Call != nil {
+		return k.call(ctx, tx, w, r)
 	}
 	if w.Compound != nil {
 		return engine.Carry(ctx, k.DB, tx, w.Compound, w.Kept, r, k.lane.Kept)

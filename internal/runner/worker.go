@@ -139,7 +139,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 		if leave {
 			return err
 		}
-		if errors.Is(err, errCareful) {
+		if errors.Is(err, errCareful) || errors.Is(err, errAlone) {
 			continue
 		}
 		switch k.sort(ctx, err) {
@@ -200,6 +200,9 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			narrow.done(k.size)
 			k.tell(true, nil)
 		default:
+			if w.Change.Call != nil {
+				return fmt.Errorf("%s: %w", w.Change.Table, err)
+			}
 			return fmt.Errorf("%s: %s: %w", w.Change.Table, place(lane.Checkpoint), err)
 		}
 	}
@@ -327,7 +330,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) (err 
 		}
 	}()
 	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, LockWait: tx.Wait, Retries: retries, Pause: k.easing, Why: k.why, Waiters: -1}
-	late := k.flight != nil // then the checkpoint moves after the change
+	late := k.flight != nil || next.late // then the checkpoint moves after the change
 	if !late {
 		if err := k.fence(ctx, tx, w, rng.Hi); err != nil {
 			return err

@@ -12,9 +12,10 @@ const (
 	Update Verb = iota
 	Delete
 	Insert
+	Calling // a statement for each line of a list
 )
 
-func (v Verb) String() string { return [...]string{"update", "delete", "insert"}[v] }
+func (v Verb) String() string { return [...]string{"update", "delete", "insert", "call"}[v] }
 
 // Fragment is a stretch of SQL: an expression, a list of sources, a WITH list.
 // The zero value is an absent one.

@@ -40,7 +40,8 @@ type Step struct {
 	Missed     int64         `json:"missed"`  // rows that match, would change, and are not among those kept; -1 not looked for
 	Certain    bool          `json:"certain"` // nobody has written those since the run began: the run passed them by
 	Remark     string        `json:"remark,omitempty"`
-	Acts       []Step        `json:"acts,omitempty"` // what its batches did to rows of other tables; their rows are not looked for by a filter
+	Called     *Called       `json:"called,omitempty"` // of a statement that was called for each line of a list
+	Acts       []Step        `json:"acts,omitempty"`   // what its batches did to rows of other tables; their rows are not looked for by a filter
 }
 
 // Check is one of the job's own checks.
@@ -69,7 +70,12 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 		if into := w.Change.Into; into != nil {
 			s.To, s.Copied = into.Table.String(), into.Copied
 		}
-		if w.Kept == nil {
+		if w.Change.Call != nil {
+			s.Table = w.Change.Lines.File
+			if err := s.called(ctx, l, w); err != nil {
+				return nil, err
+			}
+		} else if w.Kept == nil {
 			s.Remark = "no kept values: only the job's checks can be asked"
 		} else if err := engine.NumbersHold(ctx, db, db.Pool(), w.Mark, w.Change.Table); err != nil {
 			return nil, err
@@ -99,7 +105,7 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 			s.Acts = append(s.Acts, *x)
 			res.Holds = res.Holds && x.Mismatched == 0 && (r.UndoOf != 0 || x.Kept == x.Changed || r.Status == ledger.Running)
 		}
-		res.Holds = res.Holds && s.Mismatched == 0 && !(s.Certain && s.Missed > w.Step.Totals.SetAside) && (s.Kept < 0 || r.UndoOf != 0 || s.Kept == s.Changed || r.Status == ledger.Running)
+		res.Holds = res.Holds && (s.Called == nil || s.Called.Holds) && s.Mismatched == 0 && !(s.Certain && s.Missed > w.Step.Totals.SetAside) && (s.Kept < 0 || r.UndoOf != 0 || s.Kept == s.Changed || r.Status == ledger.Running)
 		res.Steps = append(res.Steps, s)
 	}
 	return res, nil

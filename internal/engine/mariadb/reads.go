@@ -80,6 +80,15 @@ func (db *DB) Accepts(ctx context.Context, c *change.Change) error {
 	if err := db.readAlike(c); err != nil {
 		return err
 	}
+	err := db.prepares(ctx, (&change.Query{D: d}).Plain(c).String())
+	if err != nil && db.Fault(err) == engine.Denied {
+		return nil
+	}
+	return err
+}
+
+// prepares has the server prepare a statement, and no more.
+func (db *DB) prepares(ctx context.Context, text string) error {
 	conn, err := db.pool.Conn(ctx)
 	if err != nil {
 		return err
@@ -89,11 +98,8 @@ func (db *DB) Accepts(ctx context.Context, c *change.Change) error {
 		return err
 	}
 	defer conn.ExecContext(ctx, "ROLLBACK")
-	st, err := conn.PrepareContext(ctx, (&change.Query{D: d}).Plain(c).String())
+	st, err := conn.PrepareContext(ctx, text)
 	if err != nil {
-		if db.Fault(err) == engine.Denied {
-			return nil
-		}
 		return err
 	}
 	return st.Close()
@@ -103,14 +109,21 @@ func (db *DB) Accepts(ctx context.Context, c *change.Change) error {
 // our sessions do, which are without these two modes.
 func (db *DB) readAlike(c *change.Change) error {
 	for _, f := range c.Fragments() {
-		for _, t := range f.Tokens {
-			switch {
-			case t.Kind != sqltext.String:
-			case t.Text[0] == '"' && strings.Contains(db.modes, "ANSI_QUOTES"):
-				return &engine.RefusedError{Msg: fmt.Sprintf("%s is a name to this server (its sql_mode has ANSI_QUOTES), and a text to others: write it in single quotes, or in backquotes if a name is meant", t.Text)}
-			case strings.Contains(t.Text, `\`) && strings.Contains(db.modes, "NO_BACKSLASH_ESCAPES"):
-				return &engine.RefusedError{Msg: fmt.Sprintf("the backslash in %s stands for itself on this server (its sql_mode has NO_BACKSLASH_ESCAPES), and escapes what follows it on others: give the text as a parameter, :name", t.Text)}
-			}
+		if err := db.readsAlike(f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (db *DB) readsAlike(f sqltext.Fragment) error {
+	for _, t := range f.Tokens {
+		switch {
+		case t.Kind != sqltext.String:
+		case t.Text[0] == '"' && strings.Contains(db.modes, "ANSI_QUOTES"):
+			return &engine.RefusedError{Msg: fmt.Sprintf("%s is a name to this server (its sql_mode has ANSI_QUOTES), and a text to others: write it in single quotes, or in backquotes if a name is meant", t.Text)}
+		case strings.Contains(t.Text, `\`) && strings.Contains(db.modes, "NO_BACKSLASH_ESCAPES"):
+			return &engine.RefusedError{Msg: fmt.Sprintf("the backslash in %s stands for itself on this server (its sql_mode has NO_BACKSLASH_ESCAPES), and escapes what follows it on others: give the text as a parameter, :name", t.Text)}
 		}
 	}
 	return nil

@@ -20,6 +20,8 @@ type session struct {
 	ways    ways // the planner is kept to
 	twice   map[*change.Change]bool
 	apart   int // batches to go before twice is tried again
+
+	prepared map[string]string // statements that are called for lines, by their text
 }
 
 // alone reports whether the change reads nothing but its target, so that the

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -189,6 +190,10 @@ func (db *DB) ReadOnly(ctx context.Context) (string, error) {
 	return "default_transaction_read_only", nil
 }
 
+// dataClasses are the classes of errors that are those of a row: a value, a constraint, what a
+// trigger or a routine raises by itself.
+var dataClasses = []string{"09", "20", "21", "22", "23", "38", "39", "44", "P0"}
+
 // Fault sorts errors by SQLSTATE (PostgreSQL documentation, appendix A).
 func (db *DB) Fault(err error) engine.Fault {
 	var pe *pgconn.PgError
@@ -207,7 +212,9 @@ func (db *DB) Fault(err error) engine.Fault {
 			return engine.Denied
 		case strings.HasPrefix(pe.Code, "42"):
 			return engine.Invalid
-		case strings.HasPrefix(pe.Code, "22") || strings.HasPrefix(pe.Code, "23"):
+		case pe.Code == "2D000":
+			return engine.EndsTransaction
+		case slices.Contains(dataClasses, pe.Code[:min(len(pe.Code), 2)]) && pe.Code != "P0000":
 			return engine.Data
 		}
 		return engine.Fatal

@@ -8,7 +8,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"jugatum/internal/change"
 	"jugatum/internal/kind"
@@ -19,27 +18,20 @@ import (
 // Keys are the keys of such a step in a job file, besides table. Present and Set are those
 // of other steps as well, and are handed over.
 type Keys struct {
-	Changes   *string           `toml:"changes"`
-	Key       []string          `toml:"key"`
-	Action    any               `toml:"action"`
-	Columns   map[string]string `toml:"columns"`
-	Absent    *string           `toml:"absent"`
-	Header    []string          `toml:"header"`
-	Separator *string           `toml:"separator"`
-	Null      *string           `toml:"null"`
-	Encoding  *string           `toml:"encoding"`
-	Date      *string           `toml:"date"`
-	Timestamp *string           `toml:"timestamp"`
-	Decimal   *string           `toml:"decimal"`
+	Changes any               `toml:"changes"`
+	Key     []string          `toml:"key"`
+	Action  any               `toml:"action"`
+	Columns map[string]string `toml:"columns"`
+	Absent  *string           `toml:"absent"`
 
 	Present *string           `toml:"-"`
 	Set     map[string]string `toml:"-"`
+	Written list.Keys         `toml:"-"`
 }
 
 // Used reports whether any of the keys is there.
 func (k Keys) Used() bool {
-	return k.Changes != nil || k.Key != nil || k.Action != nil || k.Columns != nil || k.Absent != nil || k.Header != nil || k.Separator != nil ||
-		k.Null != nil || k.Encoding != nil || k.Date != nil || k.Timestamp != nil || k.Decimal != nil
+	return k.Changes != nil || k.Key != nil || k.Action != nil || k.Columns != nil || k.Absent != nil || k.Written.Used()
 }
 
 // Names lists the main ones.
@@ -65,7 +57,7 @@ const (
 
 // Step is such a step as its author wrote it.
 type Step struct {
-	File    string            `json:"-"`          // its path; what tells lists apart is what is in them
+	From    list.Source       `json:"-"`          // what tells lists apart is what is in them
 	Key     []string          `json:",omitempty"` // columns of the table; none for the table's own key
 	Action  Action            `json:",omitempty"` // of every line; "" where a column says so
 	By      string            `json:",omitempty"` // that column of the file
@@ -80,6 +72,9 @@ type Step struct {
 // Kind is the kind's name.
 func (s *Step) Kind() string { return "changes" }
 
+// List says where the lines are, and how they are written.
+func (s *Step) List() (list.Source, list.Format) { return s.From, s.Format }
+
 // Read makes the step of its keys.
 func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, error) {
 	s, field, err := k.read(order)
@@ -91,11 +86,9 @@ func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, e
 
 func (k Keys) read(order func(key string, m any) []string) (*Step, string, error) {
 	s := &Step{Key: k.Key, Columns: k.Columns, Absent: Report, Present: Report}
-	if k.Changes == nil {
-		return nil, "", errors.New("changes is missing: the file with the list")
-	}
-	if s.File = *k.Changes; strings.TrimSpace(s.File) == "" {
-		return nil, "changes", errors.New("changes is empty; it names a file, or is - for the standard input")
+	var err error
+	if s.From, err = list.ReadSource("changes", k.Changes); err != nil {
+		return nil, "changes", err
 	}
 	if k.Key != nil && len(k.Key) == 0 {
 		return nil, "key", errors.New("key is empty; leave it out for the table's own key")
@@ -133,7 +126,8 @@ func (k Keys) read(order func(key string, m any) []string) (*Step, string, error
 	if s.Present == string(Update) {
 		s.become(Insert, Upsert)
 	}
-	field, err := s.format(k)
+	field := ""
+	s.Format, field, err = k.Written.Read()
 	return s, field, err
 }
 
@@ -186,44 +180,6 @@ func (s *Step) action(given any, order func(key string, m any) []string) (string
 		return "", nil
 	}
 	return "action", errors.New(`action: expected a text, or { column = "…" }`)
-}
-
-// format reads how the file is written.
-func (s *Step) format(k Keys) (string, error) {
-	one := func(name string, text *string) (rune, error) {
-		if text == nil {
-			return 0, nil
-		}
-		r, size := utf8.DecodeRuneInString(*text)
-		if size == 0 || size != len(*text) {
-			return 0, fmt.Errorf("%s: expected one character, not %q", name, *text)
-		}
-		return r, nil
-	}
-	text := func(s *string) string {
-		if s == nil {
-			return ""
-		}
-		return *s
-	}
-	f := list.Format{Header: k.Header, Null: k.Null, Encoding: text(k.Encoding), Date: text(k.Date), Timestamp: text(k.Timestamp)}
-	var err error
-	if f.Separator, err = one("separator", k.Separator); err != nil {
-		return "separator", err
-	}
-	if f.Decimal, err = one("decimal", k.Decimal); err != nil {
-		return "decimal", err
-	}
-	if f.Decimal != 0 && f.Decimal != '.' && f.Decimal != ',' {
-		return "decimal", fmt.Errorf("decimal: %q is not . or ,", *k.Decimal)
-	}
-	for name, layout := range map[string]string{"date": f.Date, "timestamp": f.Timestamp} {
-		if layout != "" && !list.Dated(layout) {
-			return name, fmt.Errorf("%s: %q does not say how a date is written; write 2 January 2006 so: \"02.01.2006\"", name, layout)
-		}
-	}
-	s.Format = f
-	return "", nil
 }
 
 // Each calls do for every piece of SQL of the step.
@@ -279,7 +235,7 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 	}
 	p.alias = alias(p.target)
 	if p.list == nil {
-		return nil, p.Failf("changes", "the lines of %s are not there any more", s.File)
+		return nil, p.Failf("changes", "the lines of %s are not there any more", s.From.Name())
 	}
 	return p.make()
 }

@@ -47,25 +47,25 @@ func TestRead(t *testing.T) {
 		keys Keys
 		want string // the step, or what the error says after the key in which it is
 	}{
-		{"all lines alike", Keys{Changes: text("a.csv"), Action: "update"}, "update  map[] report report"},
-		{"a column says so", Keys{Changes: text("a.csv"), Action: map[string]any{"column": "op"}}, " op map[delete:delete insert:insert update:update upsert:upsert] report report"},
-		{"in other words", Keys{Changes: text("a.csv"), Action: map[string]any{"column": "op", "N": "insert", "X": "delete"}}, " op map[N:insert X:delete] report report"},
-		{"what is made where it is absent", Keys{Changes: text("a.csv"), Action: "update", Absent: text("insert")}, "upsert  map[] insert report"},
-		{"what is changed where it is present", Keys{Changes: text("a.csv"), Action: map[string]any{"column": "op", "N": "insert", "X": "delete"}, Present: text("update")}, " op map[N:upsert X:delete] report update"},
+		{"all lines alike", Keys{Changes: "a.csv", Action: "update"}, "update  map[] report report"},
+		{"a column says so", Keys{Changes: "a.csv", Action: map[string]any{"column": "op"}}, " op map[delete:delete insert:insert update:update upsert:upsert] report report"},
+		{"in other words", Keys{Changes: "a.csv", Action: map[string]any{"column": "op", "N": "insert", "X": "delete"}}, " op map[N:insert X:delete] report report"},
+		{"what is made where it is absent", Keys{Changes: "a.csv", Action: "update", Absent: text("insert")}, "upsert  map[] insert report"},
+		{"what is changed where it is present", Keys{Changes: "a.csv", Action: map[string]any{"column": "op", "N": "insert", "X": "delete"}, Present: text("update")}, " op map[N:upsert X:delete] report update"},
 		{"no file", Keys{Action: "update"}, ": changes is missing: the file with the list"},
-		{"an empty name", Keys{Changes: text(" "), Action: "update"}, "changes: changes is empty; it names a file, or is - for the standard input"},
-		{"no action", Keys{Changes: text("a.csv")}, `: action is missing: "insert", "update", "delete", "upsert", or { column = "…" } where a column of the file says so`},
-		{"no such action", Keys{Changes: text("a.csv"), Action: "replace"}, `action: action: "replace" is not insert, update, delete or upsert`},
-		{"no such word", Keys{Changes: text("a.csv"), Action: map[string]any{"column": "op", "N": "new"}}, `action.N: action.N: "new" is not insert, update, delete or upsert`},
-		{"no column", Keys{Changes: text("a.csv"), Action: map[string]any{"N": "insert"}}, "action: action: column is missing, the column of the file that says what becomes of a line"},
-		{"a number", Keys{Changes: text("a.csv"), Action: 3}, `action: action: expected a text, or { column = "…" }`},
-		{"an empty key", Keys{Changes: text("a.csv"), Action: "update", Key: []string{}}, "key: key is empty; leave it out for the table's own key"},
-		{"absent what is made", Keys{Changes: text("a.csv"), Action: "insert", Absent: text("fail")}, "absent: absent has no meaning where every line is to insert"},
-		{"absent what is to go", Keys{Changes: text("a.csv"), Action: "delete", Absent: text("insert")}, "absent: absent: insert has no meaning where every line is to delete"},
-		{"no such case", Keys{Changes: text("a.csv"), Action: "update", Absent: text("update")}, `absent: absent: "update" is not report, fail or insert`},
-		{"a long separator", Keys{Changes: text("a.csv"), Action: "update", Separator: text("::")}, `separator: separator: expected one character, not "::"`},
-		{"an odd decimal", Keys{Changes: text("a.csv"), Action: "update", Decimal: text(";")}, `decimal: decimal: ";" is not . or ,`},
-		{"no date", Keys{Changes: text("a.csv"), Action: "update", Date: text("dd.mm.yyyy")}, `date: date: "dd.mm.yyyy" does not say how a date is written; write 2 January 2006 so: "02.01.2006"`},
+		{"an empty name", Keys{Changes: " ", Action: "update"}, "changes: changes is empty; it names a file, or is - for the standard input"},
+		{"no action", Keys{Changes: "a.csv"}, `: action is missing: "insert", "update", "delete", "upsert", or { column = "…" } where a column of the file says so`},
+		{"no such action", Keys{Changes: "a.csv", Action: "replace"}, `action: action: "replace" is not insert, update, delete or upsert`},
+		{"no such word", Keys{Changes: "a.csv", Action: map[string]any{"column": "op", "N": "new"}}, `action.N: action.N: "new" is not insert, update, delete or upsert`},
+		{"no column", Keys{Changes: "a.csv", Action: map[string]any{"N": "insert"}}, "action: action: column is missing, the column of the file that says what becomes of a line"},
+		{"a number", Keys{Changes: "a.csv", Action: 3}, `action: action: expected a text, or { column = "…" }`},
+		{"an empty key", Keys{Changes: "a.csv", Action: "update", Key: []string{}}, "key: key is empty; leave it out for the table's own key"},
+		{"absent what is made", Keys{Changes: "a.csv", Action: "insert", Absent: text("fail")}, "absent: absent has no meaning where every line is to insert"},
+		{"absent what is to go", Keys{Changes: "a.csv", Action: "delete", Absent: text("insert")}, "absent: absent: insert has no meaning where every line is to delete"},
+		{"no such case", Keys{Changes: "a.csv", Action: "update", Absent: text("update")}, `absent: absent: "update" is not report, fail or insert`},
+		{"a long separator", Keys{Changes: "a.csv", Action: "update", Written: list.Keys{Separator: text("::")}}, `separator: separator: expected one character, not "::"`},
+		{"an odd decimal", Keys{Changes: "a.csv", Action: "update", Written: list.Keys{Decimal: text(";")}}, `decimal: decimal: ";" is not . or ,`},
+		{"no date", Keys{Changes: "a.csv", Action: "update", Written: list.Keys{Date: text("dd.mm.yyyy")}}, `date: date: "dd.mm.yyyy" does not say how a date is written; write 2 January 2006 so: "02.01.2006"`},
 	} {
 		s, field, err := x.keys.read(inOrder)
 		got := fmt.Sprintf("%s: %v", field, err)
@@ -103,7 +103,7 @@ func TestLayout(t *testing.T) {
 		{"what every row must have", Step{Action: Insert, Key: []string{"code"}}, "code", "changes: a.csv has no column for berth_no, which cannot be NULL and has no default: no row could be made"},
 		{"an expression for a row that is not there", Step{Action: Upsert, Set: []change.Field{{Name: "day_rate", Expr: "1"}}}, "berth_no", "set: a line that makes a row has no row yet that an expression could be over: set goes with updates alone; let the file have a column for it, or the table a default"},
 	} {
-		x.step.File = "a.csv"
+		x.step.From.File = "a.csv"
 		l, err := x.step.Layout(dialect.PostgreSQL, "step", berths(), strings.Split(x.names, ","))
 		got := ""
 		if err != nil {
@@ -125,7 +125,7 @@ func TestLayout(t *testing.T) {
 
 // TestRow: a line as the table of the list has it.
 func TestRow(t *testing.T) {
-	s := Step{File: "a.csv", By: "op", Words: map[string]Action{"C": Update, "X": Delete}, Format: list.Format{Decimal: ',', Date: "02.01.2006"}}
+	s := Step{From: list.Source{File: "a.csv"}, By: "op", Words: map[string]Action{"C": Update, "X": Delete}, Format: list.Format{Decimal: ',', Date: "02.01.2006"}}
 	names := []string{"op", "closed_on", "berth_no", "day_rate", "plan"}
 	l, err := s.Layout(dialect.PostgreSQL, "step", berths(), names)
 	if err != nil {
@@ -176,7 +176,7 @@ func TestParts(t *testing.T) {
 			": delete delete [delete] missed no such key of [delete]; : insert copy [insert upsert] missed key exists of [insert]; : update update [update upsert] missed no such key of [update]"},
 	} {
 		s := &x.step
-		s.File = "a.csv"
+		s.From.File = "a.csv"
 		target := berths()
 		names := []string{"berth_no", "day_rate"}
 		if s.By != "" {
@@ -221,7 +221,7 @@ func TestParts(t *testing.T) {
 			t.Errorf("got %s\nexpected %s", text, x.want)
 		}
 	}
-	if _, err := (&Step{Action: Update, File: "a.csv"}).Parts(change.Spec{Name: "step", Table: "berth"}, kind.Place{D: dialect.SQLite, Tables: func(_, _ string) (*change.Table, error) { return berths(), nil }}); err == nil || !strings.Contains(err.Error(), "the lines of a.csv are not there any more") {
+	if _, err := (&Step{Action: Update, From: list.Source{File: "a.csv"}}).Parts(change.Spec{Name: "step", Table: "berth"}, kind.Place{D: dialect.SQLite, Tables: func(_, _ string) (*change.Table, error) { return berths(), nil }}); err == nil || !strings.Contains(err.Error(), "the lines of a.csv are not there any more") {
 		t.Error(err)
 	}
 }

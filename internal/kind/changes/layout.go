@@ -3,12 +3,12 @@ package changes
 import (
 	"encoding/hex"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"jugatum/internal/change"
+	"jugatum/internal/kind"
 	"jugatum/internal/list"
 )
 
@@ -39,12 +39,12 @@ func (s *Step) Layout(d change.Dialect, step string, target *change.Table, names
 	}
 	for name := range s.Columns {
 		if !slices.Contains(names, name) {
-			return nil, fail("columns."+name, "%s has no column %q%s", s.File, name, nearest(name, names))
+			return nil, fail("columns."+name, "%s has no column %q%s", s.From.Name(), name, kind.Nearest(name, names))
 		}
 	}
 	if s.By != "" {
 		if l.action = slices.Index(names, s.By); l.action < 0 {
-			return nil, fail("action.column", "%s has no column %q%s", s.File, s.By, nearest(s.By, names))
+			return nil, fail("action.column", "%s has no column %q%s", s.From.Name(), s.By, kind.Nearest(s.By, names))
 		}
 	}
 	keys, err := s.keys(target, fail)
@@ -69,9 +69,9 @@ func (s *Step) Layout(d change.Dialect, step string, target *change.Table, names
 			l.Extra, extra[name] = append(l.Extra, name), i
 			continue
 		case col == nil:
-			return nil, fail("changes", "%s has a column %q, which table %s has not%s; name the one that is meant: columns = { %s = \"…\" }, or leave it out of the file", s.File, name, target, change.NearestColumn(target, name), name)
+			return nil, fail("changes", "%s has a column %q, which table %s has not%s; name the one that is meant: columns = { %s = \"…\" }, or leave it out of the file", s.From.Name(), name, target, change.NearestColumn(target, name), name)
 		case twice:
-			return nil, fail("changes", "columns %q and %q of %s are both for %s.%s", names[before], name, s.File, target, col.Name)
+			return nil, fail("changes", "columns %q and %q of %s are both for %s.%s", names[before], name, s.From.Name(), target, col.Name)
 		case col.Generated:
 			return nil, fail("changes", "column %s.%s is computed by the database and cannot be assigned", target, col.Name)
 		}
@@ -81,7 +81,7 @@ func (s *Step) Layout(d change.Dialect, step string, target *change.Table, names
 	}
 	for _, k := range keys {
 		if _, there := at[k]; !there {
-			return nil, fail("changes", "%s has no column for %s, which is part of the key; it has %s. Name the one that is meant: columns = { NAME = %q }, or other unique columns: key = [\"…\"]", s.File, k.Name, strings.Join(names, ", "), k.Name)
+			return nil, fail("changes", "%s has no column for %s, which is part of the key; it has %s. Name the one that is meant: columns = { NAME = %q }, or other unique columns: key = [\"…\"]", s.From.Name(), k.Name, strings.Join(names, ", "), k.Name)
 		}
 	}
 	if len(s.inserts()) > 0 {
@@ -96,11 +96,11 @@ func (s *Step) Layout(d change.Dialect, step string, target *change.Table, names
 	}
 	for _, name := range asked {
 		if !slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, name) }) {
-			return nil, fail("set", "a line has no column %q%s; columns for the table are called as they are there: %s", name, nearest(name, known), strings.Join(known, ", "))
+			return nil, fail("set", "a line has no column %q%s; columns for the table are called as they are there: %s", name, kind.Nearest(name, known), strings.Join(known, ", "))
 		}
 	}
 	for i, c := range slices.Concat(keys, others) {
-		l.fields = append(l.fields, field{at: at[c], name: names[at[c]], typ: typed(d, c), bytes: holdsBytes(c), bits: isBits(d, c), filled: i < len(keys)})
+		l.fields = append(l.fields, field{at: at[c], name: names[at[c]], typ: kind.Typed(d, c), bytes: kind.HoldsBytes(c), bits: kind.IsBits(d, c), filled: i < len(keys)})
 	}
 	for _, name := range l.Extra {
 		l.fields = append(l.fields, field{at: extra[name], name: name})
@@ -137,7 +137,7 @@ func (s *Step) insertable(target *change.Table, at map[*change.Column]int, fail 
 	}
 	for _, c := range target.Columns {
 		if _, there := at[c]; !there && c.NotNull && c.Default == "" && !c.Identity && !c.Generated {
-			return fail("changes", "%s has no column for %s, which cannot be NULL and has no default: no row could be made", s.File, c.Name)
+			return fail("changes", "%s has no column for %s, which cannot be NULL and has no default: no row could be made", s.From.Name(), c.Name)
 		}
 	}
 	return nil
@@ -158,73 +158,6 @@ func column(t *change.Table, name string) *change.Column {
 		}
 	}
 	return found
-}
-
-func nearest(name string, names []string) string {
-	if near := change.Nearest(name, names); near != "" {
-		return fmt.Sprintf("; did you mean %q?", near)
-	}
-	return ""
-}
-
-// scaled is a type of numbers with how many digits it has, and how many of these stand after
-// the point; fractions is one of times with how many its seconds have.
-var (
-	scaled    = regexp.MustCompile(`^(?:numeric|decimal|dec|double|float)\(\s*[0-9]+\s*(?:,\s*([0-9]+)\s*)?\)`)
-	fractions = regexp.MustCompile(`^(?:timestamp|datetime|time)\((\d)\)`)
-)
-
-// wholeTypes are types of whole numbers, as servers call them.
-var wholeTypes = regexp.MustCompile(`^(?:big|small|tiny|medium)?int(?:eger)?\b|^(?:big|small)?serial\b`)
-
-// typed tells how values of a column are written. Dates come first: a dialect without types
-// for them takes them for numbers.
-func typed(d change.Dialect, c *change.Column) list.Type {
-	name, loose := strings.ToLower(c.Type), d.Forms().Digits > 0
-	moment := strings.HasPrefix(name, "timestamp") || strings.HasPrefix(name, "datetime")
-	switch {
-	case moment || strings.HasPrefix(name, "time"):
-		t := list.Type{Kind: list.Time, Scale: d.Forms().Seconds, Strict: !loose}
-		if moment { // MariaDB's timestamp has a zone, but a text for it has none
-			t.Kind, t.Strict = list.Timestamp, !loose && !strings.Contains(name, "with time zone")
-		}
-		if m := fractions.FindStringSubmatch(name); m != nil && !loose {
-			t.Scale, _ = strconv.Atoi(m[1])
-		}
-		return t
-	case name == "date":
-		return list.Type{Kind: list.Date, Strict: !loose}
-	case name == "year" || strings.HasPrefix(name, "year("):
-		return list.Type{Kind: list.Number, Scale: 0}
-	case strings.HasPrefix(name, "enum(") || strings.HasPrefix(name, "set("):
-		return list.Type{Kind: list.Word}
-	case c.Class == change.Text && !loose:
-		return list.Type{Length: c.Length}
-	case c.Class != change.Number || strings.Contains(name, "time") || strings.Contains(name, "date") || name == "money":
-		return list.Type{}
-	}
-	t := list.Type{Kind: list.Number, Scale: list.Unlimited, Digits: d.Forms().Digits}
-	if strings.Contains(name, "real") || strings.Contains(name, "floa") || strings.Contains(name, "doub") {
-		t.Digits = 0 // the nearest there is
-	}
-	if wholeTypes.MatchString(name) {
-		t.Scale = 0
-	} else if m := scaled.FindStringSubmatch(name); m != nil {
-		if t.Scale, _ = strconv.Atoi(m[1]); m[1] == "" && strings.HasPrefix(name, "float") {
-			t.Scale = list.Unlimited // the number of its bits
-		}
-	}
-	return t
-}
-
-// isBits reports whether a column holds bits that a text of digits would be taken for the
-// characters of.
-func isBits(d change.Dialect, c *change.Column) bool {
-	return strings.HasPrefix(strings.ToLower(c.Type), "bit(") && d.Forms().TextAsBits
-}
-
-func holdsBytes(c *change.Column) bool {
-	return c.Binary || c.Holds == change.Bytes || strings.EqualFold(c.Type, "BLOB")
 }
 
 // Row is a line as the table of the list has it: the line of the file, its action, nothing yet for its

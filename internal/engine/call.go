@@ -1,0 +1,398 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
+)
+
+// Result is what one statement gave that was called for a line.
+type Result struct {
+	Affected int64  // rows; -1 where the server does not tell
+	Returned string // the first row that came back, as a JSON object; "" if there is none
+	Err      error
+}
+
+// SelfCommitter is met by engines where a procedure may end the transaction that it is called in.
+type SelfCommitter interface {
+	// CallAlone commits the transaction, carries the statement out in one that the procedure
+	// may end as it likes, and begins another if there is none any more. Where it gives an
+	// error, no transaction need be open.
+	CallAlone(ctx context.Context, tx *Tx, c *change.Call, q *change.Query) (Result, error)
+}
+
+// EndsError is a procedure that cannot be carried out within a transaction of ours, since it
+// commits or rolls back itself.
+type EndsError struct{ Err error }
+
+func (e *EndsError) Error() string { return e.Err.Error() }
+func (e *EndsError) Unwrap() error { return e.Err }
+
+// LineError is a line whose statement failed.
+type LineError struct {
+	Line int64
+	Err  error
+}
+
+func (e *LineError) Error() string { return fmt.Sprintf("line %d: %v", e.Line, e.Err) }
+func (e *LineError) Unwrap() error { return e.Err }
+
+// errUnknown is what is known of a line during which a run was cut off, where its procedure
+// ends transactions itself.
+var errUnknown = errors.New("the run was cut off while the statement was carried out for this line: whether it took effect is not known, and it is not called again; look, and let it be set aside")
+
+// Call carries out the statement of c for the lines of r, in their order, and writes what became
+// of each where the list says. With apart, a line that fails is undone alone and told in the
+// effect; otherwise it is the error. A line is never called again of which that is written.
+func Call(ctx context.Context, db DB, tx *Tx, c *change.Change, r change.Range, apart bool) (Effect, error) {
+	x := calling{db: db, tx: tx, c: c, apart: apart, e: Effect{Log: NoLog}}
+	if r.At != nil { // once more, since somebody wants so
+		q := &change.Query{D: c.D}
+		q.Add("DELETE FROM ", c.Lines.Calls, " WHERE ", change.CallLine, " = ").Bound(c.D.BindAs(r.At[0], c.D.Types().Int))
+		if _, err := tx.S.Conn.ExecContext(ctx, q.String(), q.Args...); err != nil {
+			return x.e, err
+		}
+	}
+	todo, err := x.read(ctx, r)
+	if err != nil {
+		return x.e, err
+	}
+	if c.Call.Commits != "" {
+		err = x.alone(ctx, todo)
+	} else {
+		err = x.together(ctx, todo)
+	}
+	return x.e, err
+}
+
+// calling is a batch of lines under way.
+type calling struct {
+	db    DB
+	tx    *Tx
+	c     *change.Change
+	apart bool
+	e     Effect
+}
+
+// calledLine is a line of the list.
+type calledLine struct {
+	at     int64
+	values []*string
+}
+
+// read gives the lines of a stretch for which nothing was called yet, and counts the others.
+func (x *calling) read(ctx context.Context, r change.Range) (todo []calledLine, err error) {
+	q := change.CallLines(x.c, x.c.Lines.Calls, r)
+	rows, err := x.tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	n := len(x.c.Call.Columns)
+	for rows.Next() {
+		line := calledLine{values: make([]*string, n)}
+		var outcome, fault sql.NullString
+		into := []any{&line.at, &outcome, &fault}
+		for i := range line.values {
+			into = append(into, &line.values[i])
+		}
+		if err := rows.Scan(into...); err != nil {
+			return nil, err
+		}
+		x.e.Scanned++
+		x.e.Matched++
+		switch change.Outcome(outcome.String) {
+		case change.Called:
+			x.e.Changed++
+		case change.Begun:
+			x.refuse(line, errUnknown)
+		case change.Refused:
+			x.refuse(line, errors.New(fault.String))
+		default:
+			todo = append(todo, line)
+		}
+	}
+	return todo, rows.Err()
+}
+
+func (x *calling) refuse(line calledLine, err error) {
+	values := map[string]*string{}
+	for i, name := range x.c.Call.Columns {
+		values[name] = line.values[i]
+	}
+	x.e.Refused = append(x.e.Refused, &RefusedRow{Key: change.KeyValue{line.at}, New: values, Err: err})
+}
+
+func (x *calling) query(line calledLine) *change.Query {
+	return x.c.Call.CallQuery(x.c.D, line.values, x.c.Params)
+}
+
+// pipelined is how many lines are sent at a time.
+const pipelined = 500
+
+// together calls for all lines in the batch's own transaction.
+func (x *calling) together(ctx context.Context, todo []calledLine) error {
+	var done [][]any
+	for len(todo) > 0 {
+		part := todo[:min(len(todo), pipelined)]
+		all := make([]*change.Query, len(part))
+		for i, line := range part {
+			all[i] = x.query(line)
+		}
+		results, log, err := x.db.Calls(ctx, x.tx, x.c.Call, all, x.apart)
+		if err != nil {
+			return err
+		}
+		x.e.AddLog(log)
+		for i, res := range results {
+			if res.Err != nil {
+				if err := x.failed(ctx, part[i], res.Err); err != nil {
+					return err
+				}
+			} else {
+				x.e.Changed++
+			}
+			done = append(done, row(part[i].at, res))
+		}
+		todo = todo[len(results):]
+	}
+	return x.write(ctx, done)
+}
+
+// failed takes the statement of a line back, or gives the error with which the batch ends.
+func (x *calling) failed(ctx context.Context, line calledLine, err error) error {
+	if x.db.Fault(err) == EndsTransaction {
+		return &EndsError{err}
+	}
+	if !x.apart || !x.own(err) {
+		return &LineError{line.at, err}
+	}
+	for _, text := range []string{"ROLLBACK TO SAVEPOINT ", "RELEASE SAVEPOINT "} {
+		if _, rerr := x.tx.Exec(ctx, text+LineSavepoint); rerr != nil {
+			if _, ends := x.db.(SelfCommitter); ends { // perhaps by a commit
+				return fmt.Errorf("line %d: %v; and the transaction that it was called in is ended (%v): lines before it may have been carried out, and nothing tells which; look before you go on", line.at, err, rerr)
+			}
+			return &LineError{line.at, err} // all of it was taken back
+		}
+	}
+	x.refuse(line, err)
+	return nil
+}
+
+// RefuseLine writes down that a line was refused.
+func RefuseLine(ctx context.Context, db DB, tx *Tx, c *change.Change, key change.KeyValue, cause error) error {
+	line, _ := key.Int()
+	return db.InsertRows(ctx, tx, c.Lines.Calls, change.CallColumns, [][]any{row(line, Result{Err: cause})})
+}
+
+// own reports whether an error is the line's, and not one of the server or the connection.
+func (x *calling) own(err error) bool {
+	switch x.db.Fault(err) {
+	case Data, Invalid, Denied:
+		return true
+	}
+	return false
+}
+
+// LineSavepoint is the savepoint before each line's statement.
+const LineSavepoint = "jugatum_line"
+
+// alone calls for lines in transactions that the procedure may end as it likes. That it is being
+// called is committed before; should the run be cut off meanwhile, this is known of the line.
+func (x *calling) alone(ctx context.Context, todo []calledLine) error {
+	db, ok := x.db.(SelfCommitter)
+	if !ok {
+		return fmt.Errorf("%s: no statement ends a transaction here", x.c.Lines.File)
+	}
+	for _, line := range todo {
+		if err := x.write(ctx, [][]any{{line.at, string(change.Begun), nil, nil, nil}}); err != nil {
+			return err
+		}
+		res, err := db.CallAlone(ctx, x.tx, x.c.Call, x.query(line))
+		if err != nil {
+			return &LineError{line.at, err}
+		}
+		switch {
+		case res.Err == nil:
+			x.e.Changed++
+		case x.own(res.Err):
+			x.refuse(line, res.Err)
+		default:
+			return &LineError{line.at, res.Err}
+		}
+		q := &change.Query{D: x.c.D}
+		q.Add("DELETE FROM ", x.c.Lines.Calls, " WHERE ", change.CallLine, " = ").Bound(x.c.D.BindAs(line.at, x.c.D.Types().Int))
+		if _, err := x.tx.S.Conn.ExecContext(ctx, q.String(), q.Args...); err != nil {
+			return err
+		}
+		if err := x.write(ctx, [][]any{row(line.at, res)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// write takes down what became of lines.
+func (x *calling) write(ctx context.Context, rows [][]any) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return x.db.InsertRows(ctx, x.tx, x.c.Lines.Calls, change.CallColumns, rows)
+}
+
+// longestError is how many bytes of an error are written down for a line.
+const longestError = 2000
+
+// row is what became of a line, as the table for that has it.
+func row(line int64, res Result) []any {
+	out := []any{line, string(change.Called), nil, nil, nil}
+	if res.Err != nil {
+		out[1], out[4] = string(change.Refused), strings.ToValidUTF8(cut(strings.ReplaceAll(res.Err.Error(), "\x00", ""), longestError), "")
+		return out
+	}
+	if res.Affected >= 0 {
+		out[2] = res.Affected
+	}
+	if res.Returned != "" {
+		out[3] = res.Returned
+	}
+	return out
+}
+
+// What is written down of what came back for a line.
+const (
+	returnedColumns = 16  // the first so many
+	returnedBytes   = 200 // of each value
+)
+
+// Returned is a row that came back as a JSON object, in the order of its columns, cut short where
+// it is long.
+func Returned(names []string, values []*string) string {
+	if len(names) == 0 {
+		return ""
+	}
+	var b strings.Builder
+	b.WriteByte('{')
+	for i := range names[:min(len(names), returnedColumns)] {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		name, _ := json.Marshal(names[i])
+		b.Write(name)
+		b.WriteByte(':')
+		var v any
+		if values[i] != nil {
+			v = strings.ToValidUTF8(cut(*values[i], returnedBytes), "�")
+		}
+		text, _ := json.Marshal(v)
+		b.Write(text)
+	}
+	b.WriteByte('}')
+	return b.String()
+}
+
+// cut is the beginning of a text, which does not end within a character.
+func cut(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	for most > 0 && !utf8.RuneStart(s[most]) {
+		most--
+	}
+	return s[:most] + "…"
+}
+
+// CallsEach carries statements out one by one, up to the first that fails, where a round trip is
+// needed for each.
+func CallsEach(ctx context.Context, tx *Tx, all []*change.Query, apart bool, one func(q *change.Query) Result) (out []Result, err error) {
+	for _, q := range all {
+		if apart {
+			if _, err := tx.Exec(ctx, "SAVEPOINT "+LineSavepoint); err != nil {
+				return nil, err
+			}
+		}
+		res := one(q)
+		if out = append(out, res); res.Err != nil {
+			break
+		}
+		if apart { // or they would pile up
+			if _, err := tx.Exec(ctx, "RELEASE SAVEPOINT "+LineSavepoint); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return out, nil
+}
+
+// CallOne carries one statement out through database/sql.
+func CallOne(ctx context.Context, s *Session, c *sqltext.Call, q *change.Query) Result {
+	st, release, err := s.Prepared(ctx, q.String())
+	if err != nil {
+		return Result{Err: err}
+	}
+	defer release()
+	if c.Verb != "CALL" && c.Verb != "SELECT" && c.Verb != "WITH" {
+		res, err := st.ExecContext(ctx, q.Args...)
+		if err != nil {
+			return Result{Err: err}
+		}
+		n, err := res.RowsAffected()
+		if err != nil {
+			n = -1
+		}
+		return Result{Affected: n}
+	}
+	rows, err := st.QueryContext(ctx, q.Args...)
+	if err != nil {
+		return Result{Err: err}
+	}
+	defer rows.Close()
+	out := Result{Affected: -1}
+	for {
+		names, err := rows.Columns()
+		if err != nil {
+			return Result{Err: err}
+		}
+		if err := firstRow(rows, names, &out); err != nil {
+			return Result{Err: err}
+		}
+		if !rows.NextResultSet() {
+			break
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return Result{Err: err}
+	}
+	return out
+}
+
+// firstRow reads a set of rows to its end; the first of all is what came back.
+func firstRow(rows *sql.Rows, names []string, out *Result) error {
+	for rows.Next() {
+		if out.Returned != "" || len(names) == 0 {
+			continue
+		}
+		values, into := make([]sql.NullString, len(names)), make([]any, len(names))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		texts := make([]*string, len(names))
+		for i := range values {
+			if values[i].Valid {
+				texts[i] = &values[i].String
+			}
+		}
+		out.Returned = Returned(names, texts)
+	}
+	return rows.Err()
+}

@@ -1,0 +1,18 @@
+package hazard
+
+// calls has the hazards of a statement that is called for each line of a list. What it does only
+// the server knows, so that nothing of table applies.
+var calls = []Hazard{
+	{NoUndo, Refusal, true, "what the statement does is not known beforehand and not kept: there is no preview of its rows, verify does not look at them, and undo does not take them back; --despite " + NoUndo + " if that is understood", notKept, nil},
+	{"ends-transaction", Warning, false, "%s: %s. So its lines are called one by one, each in transactions that it ends as it likes: a run that is killed leaves one line of which nobody knows whether it took effect, which is told and not called again", endsItself, nil},
+}
+
+func notKept(l look) [][]any { return [][]any{nil} }
+
+func endsItself(l look) [][]any {
+	what := l.c.Call.Routine
+	if what == "" {
+		what = "the statement"
+	}
+	return iff(l.c.Call.Commits != "", what, l.c.Call.Commits)
+}
