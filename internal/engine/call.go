@@ -201,6 +201,12 @@ func (x *calling) own(err error) bool {
 	return false
 }
 
+// lost reports whether nothing is known of what became of a statement.
+func (x *calling) lost(err error) bool {
+	f := x.db.Fault(err)
+	return f == Connection || f == Cancelled
+}
+
 // LineSavepoint is the savepoint before each line's statement.
 const LineSavepoint = "jugatum_line"
 
@@ -222,10 +228,10 @@ func (x *calling) alone(ctx context.Context, todo []calledLine) error {
 		switch {
 		case res.Err == nil:
 			x.e.Changed++
-		case x.own(res.Err):
-			x.refuse(line, res.Err)
-		default:
+		case x.lost(res.Err):
 			return &LineError{line.at, res.Err}
+		default: // it may have committed a part: the line is not called again by itself
+			x.refuse(line, res.Err)
 		}
 		q := &change.Query{D: x.c.D}
 		q.Add("DELETE FROM ", x.c.Lines.Calls, " WHERE ", change.CallLine, " = ").Bound(x.c.D.BindAs(line.at, x.c.D.Types().Int))
