@@ -16,7 +16,7 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 )
 
-const listsHead = `A list in a file, carried out from reading it to what became of its lines, with kept values and without; divided by what a person would do by hand. Updates of one row in ten: the join with a table that is already loaded with the list. Inserts of as many rows as the table has: the database's own way to load the very file (COPY, LOAD DATA; SQLite: prepared inserts in one transaction). And how long one prepared statement a line takes, of which 10,000 are carried out in one transaction each.
+const listsHead = `A list in a file, carried out from reading it to what became of its lines, with kept values and without; divided by what a person would do by hand. Updates of one row in ten: the join with a table that is already loaded with the list. Inserts of as many rows as the table has: the database's own way to load the very file (COPY, LOAD DATA; SQLite: prepared inserts in one transaction). And how long one prepared statement a line takes, of which 10,000 are carried out, each in a transaction of its own.
 
 | engine | list | kept values | ratio (median) | least … greatest | wanted | one statement a line |
 |---|---|---|---|---|---|---|
@@ -54,7 +54,44 @@ func (b *bench) lists(rounds int) (string, error) {
 			text += fmt.Sprintf("| %s | %s | %s | %.2f | %.2f … %.2f | ≤ %.2f | %s |\n", b.engine, name, keep, r[rounds/2], r[0], r[rounds-1], wanted, line)
 		}
 	}
-	return text, nil
+	calls, err := b.calls(rounds)
+	return text + calls, err
+}
+
+// calls times a statement for each line of a list against the same statement with a round trip and
+// a commit for each.
+func (b *bench) calls(rounds int) (string, error) {
+	var ratios []float64
+	for round := range rounds {
+		path, lines, err := b.writeList(false)
+		if err != nil {
+			return "", err
+		}
+		if err := b.fresh(); err != nil {
+			return "", err
+		}
+		job := "[[step]]\neach = \"" + path + "\"\ncall = \"UPDATE visit SET dues = :dues WHERE id = :id\"\ntypes = { id = \"integer\", dues = \"decimal\" }\n"
+		ours, err := b.timed(job, lines, "--despite", "no-undo")
+		if err != nil {
+			return "", err
+		}
+		if err := b.fresh(); err != nil {
+			return "", err
+		}
+		one, err := b.lineByLine(false)
+		if err != nil {
+			return "", err
+		}
+		hand := one * float64(lines) / slowly
+		fmt.Fprintf(os.Stderr, "%s, calls, round %d: ours %.2f s, a statement a line %.2f s\n", b.engine, round+1, ours, hand)
+		ratios = append(ratios, ours/hand)
+	}
+	sort.Float64s(ratios)
+	wanted := ""
+	if b.engine == "postgres" {
+		wanted = "≤ 0.20"
+	}
+	return fmt.Sprintf("| %s | a statement for each of as many lines, divided by one round trip and commit for each | – | %.2f | %.2f … %.2f | %s | |\n", b.engine, ratios[rounds/2], ratios[0], ratios[rounds-1], wanted), nil
 }
 
 // slowly is how many statements of a line each are timed.
@@ -210,11 +247,16 @@ func (b *bench) listed(path, keep string, inserts bool, lines int) (float64, err
 	if inserts {
 		action = "insert"
 	}
+	return b.timed("[[step]]\ntable = \"visit\"\nchanges = \""+path+"\"\naction = \""+action+"\"\n", lines, "--keep", keep)
+}
+
+// timed times the program with a job that has so many lines.
+func (b *bench) timed(text string, lines int, args ...string) (float64, error) {
 	job := filepath.Join(filepath.Dir(b.bin), "job.toml")
-	if err := os.WriteFile(job, []byte("[[step]]\ntable = \"visit\"\nchanges = \""+path+"\"\naction = \""+action+"\"\n"), 0o644); err != nil {
+	if err := os.WriteFile(job, []byte(text), 0o644); err != nil {
 		return 0, err
 	}
-	cmd := exec.Command(b.bin, "run", "--json", "--db", b.url, "--keep", keep, "--accept", "any", job)
+	cmd := exec.Command(b.bin, append([]string{"run", "--json", "--db", b.url, "--accept", "any", job}, args...)...)
 	var said strings.Builder
 	cmd.Stderr = &said
 	begun := time.Now()

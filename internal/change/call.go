@@ -15,8 +15,9 @@ type Call struct {
 	Columns   []string             // of the list, which are parameters
 
 	// Of what the server says of the statement.
-	Routine string       // what is called, with its arguments; "" where there is nothing to tell
-	Commits string       // why it may end the transaction that it is called in; "" if it does not
+	Routine string         // what is called, with its arguments; "" where there is nothing to tell
+	Owner   string         // whose it is, where that is another user, and it has the rights of this one
+	Commits string         // why it may end the transaction that it is called in; "" if it does not
 	Out     map[int]string // places of arguments in which a server gives values back through a variable, and their names
 }
 

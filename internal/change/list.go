@@ -124,6 +124,28 @@ func (c *Change) Target() *Table {
 	return c.Table
 }
 
+// Walked is the table whose keys a step's batches are stretches of: that of its list where the lines
+// find their rows by the very key, so that rows of which there is no line are not gone over.
+func (c *Change) Walked() *Table {
+	l := c.Lines
+	if l == nil || c.Call != nil || c.Table.Large || c.Verb == sqltext.Insert || c.Table.Key == nil || !slices.Equal(l.Table.Key.Names(), c.Table.Key.Names()) {
+		return c.Table
+	}
+	if !c.D.Forms().Collations && slices.ContainsFunc(l.Table.Key.Columns, func(k *Column) bool { return k.Class != Number }) {
+		return c.Table // by other rules, perhaps, than those by which the table compares them
+	}
+	return l.Table
+}
+
+// lineRange is the key of the list where a stretch of the table's key is one of the list's as well:
+// planners do not tell so themselves of what is joined to it.
+func (c *Change) lineRange() *Key {
+	if c.Lookup == nil || c.Walked() == c.Table {
+		return nil
+	}
+	return c.Lines.Table.Key
+}
+
 // there appends that there is a row with the key of a line.
 func (q *Query) there(c *Change, alias string) *Query {
 	q.Add("EXISTS (SELECT 1 FROM ", c.Target().SQL(c.D), " AS jugatum_i WHERE ")

@@ -270,6 +270,9 @@ func (q *Query) tables(c *Change) *Query {
 // filter's own (id > 0) every batch would read the table from its beginning.
 func (q *Query) Filter(c *Change, r Range) *Query {
 	q.Add(" WHERE 1 = 1").Range(c.Ref, c.Table.Key, r)
+	if k := c.lineRange(); k != nil && r.Keys == nil && r.Roster == nil {
+		q.Range(c.Lookup.As, k, r)
+	}
 	if !c.Where.Empty() {
 		q.Add(" AND (").Fragment(c.Where, c.Params).Add(")")
 	}

@@ -349,3 +349,24 @@ func TestCallsBesideOtherSteps(t *testing.T) {
 		}
 	})
 }
+
+// TestCallsOfAnothersProcedure: who could make something else of what has our rights is told.
+func TestCallsOfAnothersProcedure(t *testing.T) {
+	beside(t)
+	servers(t, func(t *testing.T, d *database) {
+		d.within = true
+		role := newName() + "_neighbour"
+		d.exec("CREATE TABLE put (k integer PRIMARY KEY)", d.by("CREATE USER "+role, "CREATE ROLE "+role),
+			d.by("CREATE DEFINER = "+role+" PROCEDURE theirs(no int) SQL SECURITY INVOKER INSERT INTO put VALUES (no)", "CREATE PROCEDURE theirs(no int) LANGUAGE sql AS $$ INSERT INTO put VALUES (no) $$"),
+			d.by("CREATE PROCEDURE ours(no int) SQL SECURITY INVOKER INSERT INTO put VALUES (no)", "CREATE PROCEDURE ours(no int) LANGUAGE sql AS $$ INSERT INTO put VALUES (no) $$"))
+		if d.engine == "postgres" {
+			d.exec("ALTER PROCEDURE theirs OWNER TO " + role)
+		}
+		for name, want := range map[string]bool{"theirs": true, "ours": false} {
+			job := d.job("[[step]]\neach = '" + d.list("n.csv", "no\n1\n") + "'\ncall = 'CALL " + name + "(:no)'\n")
+			if o := d.must(0, "preview", job); strings.Contains(o.out, "others-routine") != want || strings.Contains(o.out, "belongs to "+role) != want {
+				t.Error(o.out)
+			}
+		}
+	})
+}

@@ -35,7 +35,7 @@ func (w *Walk) Heed(c *change.Change) {
 		}
 	}
 	for _, col := range written {
-		if w.d.MayBeLarge(col) {
+		if w.d.MayBeLarge(col) && w.t.Named(col.Name) != nil { // where a list is walked, those that it has
 			cols = append(cols, col)
 		}
 	}

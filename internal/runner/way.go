@@ -76,7 +76,7 @@ func (k *worker) method(w *Work) way {
 	case w.Step.Method == "roster":
 		return &roster{simple{k}, w, k.Ledger.Roster(k.Run.ID, w.Step, w.Change)}
 	}
-	return &sweep{simple: simple{k}, w: w, walk: engine.NewWalk(k.DB, w.Change.Table)}
+	return &sweep{simple: simple{k}, w: w, walk: engine.NewWalk(k.DB, w.Change.Walked())}
 }
 
 // sweep walks the table in key order. Where reading beside a batch is free, the
@@ -108,7 +108,7 @@ func (s *sweep) begin(ctx context.Context) (change.KeyValue, int64, error) {
 		s.walk.Heed(s.w.Change)
 	}
 	end, err := s.walk.End(ctx)
-	return end, s.w.Change.Table.Rows, err
+	return end, s.w.Change.Walked().Rows, err
 }
 
 func (s *sweep) resume(ctx context.Context, end change.KeyValue) error {

@@ -43,7 +43,8 @@ func (db *DB) procedure(ctx context.Context, c *change.Call) (map[string]*change
 	}
 	of := d.Name(name[len(name)-1])
 	var body, mode sql.NullString
-	err := db.pool.QueryRowContext(ctx, "SELECT routine_schema, routine_name, routine_definition, sql_mode FROM information_schema.routines WHERE routine_schema = ? AND routine_name = ? AND routine_type = 'PROCEDURE'", schema, of).Scan(&schema, &of, &body, &mode)
+	err := db.pool.QueryRowContext(ctx, `SELECT routine_schema, routine_name, routine_definition, sql_mode, IF(security_type = 'INVOKER' AND definer <> CURRENT_USER(), definer, '')
+		FROM information_schema.routines WHERE routine_schema = ? AND routine_name = ? AND routine_type = 'PROCEDURE'`, schema, of).Scan(&schema, &of, &body, &mode, &c.Owner)
 	if err == sql.ErrNoRows {
 		return nil, db.noProcedure(ctx, schema, of)
 	}

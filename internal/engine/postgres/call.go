@@ -72,7 +72,8 @@ func (db *DB) procedure(ctx context.Context, c *change.Call) error {
 	if len(name) == 2 {
 		schema = d.Name(name[0])
 	}
-	rows, err := db.jobs.QueryContext(ctx, `SELECT pg_catalog.quote_ident(n.nspname), pg_catalog.quote_ident(p.proname), pg_catalog.pg_get_function_arguments(p.oid), p.prosrc
+	rows, err := db.jobs.QueryContext(ctx, `SELECT pg_catalog.quote_ident(n.nspname), pg_catalog.quote_ident(p.proname), pg_catalog.pg_get_function_arguments(p.oid), p.prosrc,
+			CASE WHEN p.prosecdef OR pg_catalog.pg_get_userbyid(p.proowner) = current_user THEN '' ELSE pg_catalog.pg_get_userbyid(p.proowner) END
 		FROM pg_catalog.pg_proc AS p JOIN pg_catalog.pg_namespace AS n ON n.oid = p.pronamespace
 		WHERE p.prokind = 'p' AND p.proname = $1 AND CASE WHEN $2 = '' THEN pg_catalog.pg_function_is_visible(p.oid) ELSE n.nspname = $2 END ORDER BY p.oid`, d.Name(name[len(name)-1]), schema)
 	if err != nil {
@@ -81,9 +82,12 @@ func (db *DB) procedure(ctx context.Context, c *change.Call) error {
 	defer rows.Close()
 	var found []string
 	for rows.Next() {
-		var schema, name, args, text string
-		if err := rows.Scan(&schema, &name, &args, &text); err != nil {
+		var schema, name, args, text, owner string
+		if err := rows.Scan(&schema, &name, &args, &text, &owner); err != nil {
 			return err
+		}
+		if owner != "" {
+			c.Owner = owner
 		}
 		found = append(found, fmt.Sprintf("procedure %s.%s(%s)", schema, name, args))
 		if ends.MatchString(text) {
@@ -119,6 +123,10 @@ func (s *session) prepare(ctx context.Context, c *pgconn.PgConn, text string) (s
 // Calls sends all statements before it waits for the first answer.
 func (db *DB) Calls(ctx context.Context, tx *engine.Tx, _ *change.Call, all []*change.Query, apart bool) (out []engine.Result, log engine.Log, err error) {
 	log = engine.NoLog
+	// The same statement again and again, and those within a routine, are planned as in any session.
+	if _, err := tx.Exec(ctx, "SET LOCAL plan_cache_mode TO DEFAULT"); err != nil {
+		return nil, log, err
+	}
 	before, err := db.position(ctx, tx)
 	if err != nil {
 		return nil, log, err
