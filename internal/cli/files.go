@@ -5,9 +5,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"regexp"
-	"strings"
 	"syscall"
+
+	"jugatum/internal/list"
 )
 
 // create makes a new file that only this user may read: what is written may hold
@@ -58,13 +58,6 @@ func bare(err error) error {
 	return err
 }
 
-var number = regexp.MustCompile(`^[-+]?[0-9]+(\.[0-9]+)?([eE][-+]?[0-9]+)?$`)
-
 // cell writes a text so that no spreadsheet takes it for a formula: with an
-// apostrophe before what would begin one. Numbers stay numbers.
-func cell(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r\n", rune(s[0])) && !number.MatchString(s) {
-		return "'" + s
-	}
-	return s
-}
+// apostrophe before what would begin one, or before an apostrophe. Numbers stay numbers.
+func cell(s string) string { return list.Guard(s) }

@@ -16,11 +16,12 @@ type Keys struct {
 	Date      *string  `toml:"date"`
 	Timestamp *string  `toml:"timestamp"`
 	Decimal   *string  `toml:"decimal"`
+	Guarded   *bool    `toml:"guarded"`
 }
 
 // Used reports whether any of the keys is there.
 func (k Keys) Used() bool {
-	return k.Header != nil || k.Separator != nil || k.Null != nil || k.Encoding != nil || k.Date != nil || k.Timestamp != nil || k.Decimal != nil
+	return k.Header != nil || k.Separator != nil || k.Null != nil || k.Encoding != nil || k.Date != nil || k.Timestamp != nil || k.Decimal != nil || k.Guarded != nil
 }
 
 // Read makes the format of its keys. field is the key where a fault is.
@@ -32,6 +33,7 @@ func (k Keys) Read() (f Format, field string, err error) {
 		return *s
 	}
 	f = Format{Header: k.Header, Null: k.Null, Encoding: text(k.Encoding), Date: text(k.Date), Timestamp: text(k.Timestamp)}
+	f.Guarded = k.Guarded != nil && *k.Guarded
 	if f.Separator, err = one("separator", k.Separator); err != nil {
 		return f, "separator", err
 	}

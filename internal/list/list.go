@@ -17,6 +17,7 @@ type Format struct {
 	Encoding  string   // the name of a character encoding; "" is UTF-8
 	Date      string   // how dates are written, as Go's reference date would be: "02.01.2006"; "" as the database reads them
 	Timestamp string   // likewise, with the time of day: "02.01.2006 15:04"
+	Guarded   bool     `json:",omitempty"` // texts may have an apostrophe before them, which is none of theirs: see Guard
 	Decimal   rune     // before the fraction of a number; 0 is a point
 }
 
@@ -60,7 +61,8 @@ type Reader struct {
 	in    *input
 	lines lines
 	null  *string
-	read  int // lines that line has given, and the empty ones between them, and one
+	plain bool // values have no apostrophe before them
+	read  int  // lines that line has given, and the empty ones between them, and one
 }
 
 // lines are the records of one kind of file.
@@ -84,7 +86,7 @@ func Open(name string, from io.Reader, f Format) (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Reader{Name: name, in: in, null: f.Null, read: 1}
+	r := &Reader{Name: name, in: in, null: f.Null, plain: !f.Guarded, read: 1}
 	switch {
 	case csv:
 		r.lines, err = r.csv(f)
@@ -138,8 +140,12 @@ func (r *Reader) Next() (Line, error) {
 		if strings.IndexByte(*f, 0) >= 0 {
 			return Line{}, &Fault{File: r.Name, Line: at, Field: r.Columns[i], Msg: nul}
 		}
-		if r.null == nil || *f != *r.null {
-			out.Values[i] = f
+		if r.null != nil && *f == *r.null {
+			continue
+		}
+		if out.Values[i] = f; !r.plain {
+			v := Unguard(*f)
+			out.Values[i] = &v
 		}
 	}
 	return out, nil

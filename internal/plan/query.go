@@ -1,9 +1,7 @@
 package plan
 
 import (
-	"bufio"
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -23,8 +21,8 @@ func (x *loading) query(ctx context.Context) error {
 	if err := sqltext.Source(d, x.from.SQL); err != nil {
 		return fail(err)
 	}
-	if x.format.Header != nil || x.format.Separator != 0 || x.format.Encoding != "" || x.format.Null != nil {
-		return fail(fmt.Errorf("header, separator, null and encoding are for files: a query has columns and values of its own"))
+	if x.format.Header != nil || x.format.Separator != 0 || x.format.Encoding != "" || x.format.Null != nil || x.format.Guarded {
+		return fail(fmt.Errorf("header, separator, null, encoding and guarded are for files: a query has columns and values of its own"))
 	}
 	tokens, err := sqltext.Lex(d, x.from.SQL)
 	if err != nil {
@@ -45,17 +43,18 @@ func (x *loading) query(ctx context.Context) error {
 	}
 	defer os.Remove(f.Name())
 	defer f.Close()
-	out := bufio.NewWriterSize(f, 1<<16)
+	var out *list.Writer
 	lines := int64(0)
 	var names []string
 	err = x.p.DB.Texts(ctx, (&change.Query{D: d}).Fragment(text, x.p.Values), func(columns []string) error {
 		names = columns
-		return nil
+		out, err = list.NewWriter(queryName, f, columns, "")
+		return err
 	}, func(values []*string) error {
 		if lines++; x.told != nil && lines%stretchLines == 0 {
 			x.told(x.from.Name(), lines)
 		}
-		return writeLine(out, names, values)
+		return out.Write(values)
 	})
 	if err != nil {
 		return x.p.badSQL(x.of.Name, field, err)
@@ -78,22 +77,3 @@ func (x *loading) query(ctx context.Context) error {
 
 // queryName is what places in the lines of a query begin with; its end says how they are read.
 const queryName = "query.jsonl"
-
-// writeLine writes a line as a JSON object.
-func writeLine(out *bufio.Writer, names []string, values []*string) error {
-	for i, v := range values {
-		out.WriteByte("{,"[min(i, 1)])
-		for n, part := range []any{names[i], v} {
-			if n > 0 {
-				out.WriteByte(':')
-			}
-			text, err := json.Marshal(part)
-			if err != nil {
-				return err
-			}
-			out.Write(text)
-		}
-	}
-	_, err := out.WriteString("}\n")
-	return err
-}

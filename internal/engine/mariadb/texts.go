@@ -12,7 +12,12 @@ import (
 
 // Texts reads what the server writes; bytes and bits as lists have them.
 func (db *DB) Texts(ctx context.Context, q *change.Query, columns func(names []string) error, each func(values []*string) error) error {
-	rows, err := db.pool.QueryContext(ctx, q.String(), q.Args...)
+	st, err := db.pool.PrepareContext(ctx, q.String()) // or floats would come cut short
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	rows, err := st.QueryContext(ctx, q.Args...)
 	if err != nil {
 		return err
 	}

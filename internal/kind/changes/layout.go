@@ -58,6 +58,9 @@ func (s *Step) Layout(d change.Dialect, step string, target *change.Table, names
 			continue
 		}
 		to, mapped := s.Columns[name]
+		if mapped && to == "" { // left out
+			continue
+		}
 		if !mapped {
 			to = name
 		}
