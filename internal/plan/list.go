@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -111,6 +112,7 @@ type loading struct {
 	layout  layout
 	list    *change.List
 	columns []string
+	rising  rising
 }
 
 // layout says which value of a line goes where.
@@ -183,13 +185,16 @@ func (x *loading) read(ctx context.Context, name, shown string) error {
 	if err := x.create(ctx); err != nil {
 		return err
 	}
+	if k := x.list.Table.Key; x.list.Calls == "" && k.Integer {
+		x.rising.at = slices.Index(x.columns, k.Columns[0].Name)
+	}
 	if err := x.lines(ctx); err != nil {
 		return err
 	}
 	if x.list.Lines == 0 && x.from.SQL == "" {
 		return &list.Fault{File: name, Msg: "there is no line after the header"}
 	}
-	if x.list.Calls == "" {
+	if x.list.Calls == "" && !x.rising.always() {
 		if err := x.once(ctx); err != nil {
 			return err
 		}
@@ -305,8 +310,33 @@ const (
 	stretchBytes = 1 << 20
 )
 
-// lines reads the file to its end.
+// lines reads the file to its end, a stretch ahead of the one that is being written.
 func (x *loading) lines(ctx context.Context) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	ahead := make(chan [][]any)
+	var unread error // the fault in the file, once ahead is closed
+	go func() {
+		defer close(ahead)
+		unread = x.stretches(ctx, ahead)
+	}()
+	for rows := range ahead {
+		if err := x.write(ctx, rows); err != nil {
+			cancel()
+			for range ahead { // until its reader has ended
+			}
+			return err
+		}
+		x.list.Lines += int64(len(rows))
+		if x.told != nil {
+			x.told(x.list.File, x.list.Lines)
+		}
+	}
+	return unread
+}
+
+// stretches reads the file and hands its lines on.
+func (x *loading) stretches(ctx context.Context, to chan<- [][]any) error {
 	var rows [][]any
 	size := 0
 	for {
@@ -320,6 +350,7 @@ func (x *loading) lines(ctx context.Context) error {
 				return err
 			}
 			rows = append(rows, row)
+			x.rising.next(row)
 			for _, v := range line.Values {
 				if v != nil {
 					size += len(*v)
@@ -327,20 +358,39 @@ func (x *loading) lines(ctx context.Context) error {
 			}
 		}
 		if len(rows) > 0 && (err == io.EOF || len(rows) == stretchLines || size > stretchBytes) {
-			if ferr := x.write(ctx, rows); ferr != nil {
-				return ferr
+			select {
+			case to <- rows:
+			case <-ctx.Done():
+				return ctx.Err()
 			}
-			x.list.Lines += int64(len(rows))
-			rows, size = rows[:0], 0
-			if x.told != nil {
-				x.told(x.list.File, x.list.Lines)
-			}
+			rows, size = nil, 0
 		}
 		if err == io.EOF {
 			return nil
 		}
 	}
 }
+
+// rising tells whether the keys of a list, whole numbers, rise from line to line: then no two lines
+// have the same, and nobody need ask.
+type rising struct {
+	at    int // of the key among the values of a row; 0: it is not one whole number
+	last  int64
+	lines int
+	ends  bool // one did not rise
+}
+
+func (r *rising) next(row []any) {
+	if r.at <= 0 || r.ends {
+		return
+	}
+	text, _ := row[r.at].(string)
+	n, err := strconv.ParseInt(text, 10, 64)
+	r.ends = err != nil || r.lines > 0 && n <= r.last
+	r.last, r.lines = n, r.lines+1
+}
+
+func (r *rising) always() bool { return r.at > 0 && !r.ends }
 
 // write puts lines into the table, and finds the one that the database does not take.
 func (x *loading) write(ctx context.Context, rows [][]any) error {
