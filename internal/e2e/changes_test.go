@@ -64,7 +64,7 @@ func oneList(d *database, l layout, li int) {
 	for n, name := range []string{table, plain} {
 		l.make(d, name, n)
 	}
-	rows := []int{37, 160, 400}[li%3]
+	rows := []int{37, 110, 220}[li%3]
 	original := d.quote("original")
 	l.make(d, original, 7)
 	fill(d, l, r, rows, original)
@@ -159,7 +159,7 @@ func oneList(d *database, l layout, li int) {
 	}
 	want := d.dump(plain)
 	for i, args := range [][]string{d.workers(r.IntN(4)), {"--method", "roster"}, {"--method", "single"}, {"--keep", "none"}} {
-		d.must(0, append([]string{"run", job, "--again", "--accept", "any", "--batch", fmt.Sprint(1 + r.IntN(50))}, args...)...)
+		d.must(0, append([]string{"run", job, "--again", "--accept", "any", "--batch", fmt.Sprint(1 + rows/20 + r.IntN(40))}, args...)...)
 		run := d.lastRun()
 		same(t, fmt.Sprintf("list %d leaves", i), d.dump(table), want)
 		d.must(0, "verify", run)
@@ -168,7 +168,7 @@ func oneList(d *database, l layout, li int) {
 			return
 		}
 		d.lineOutcomes(run, lines)
-		d.must(0, "undo", run, "--batch", fmt.Sprint(1+r.IntN(50)))
+		d.must(0, "undo", run, "--batch", fmt.Sprint(1+rows/20+r.IntN(40)))
 		same(t, "undone", d.dump(table), before)
 		d.must(0, "verify", d.lastRun())
 	}

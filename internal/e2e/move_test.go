@@ -43,7 +43,7 @@ func oneMove(d *database, l layout, li int) {
 	before, thereBefore := d.dump(first), d.dump(there)
 	d.exec("INSERT INTO "+plain+copied(d, plain, moved)+" WHERE "+where, "DELETE FROM "+moved+" WHERE "+where)
 	want, wantThere := d.dump(moved), d.dump(plain)
-	batch := strconv.Itoa(1 + r.IntN(50))
+	batch := strconv.Itoa(8 + r.IntN(40))
 	job := func(to string) string {
 		return d.job("[[step]]\ntable = '" + first + "'\nwhere = '" + where + "'\nmove_to = '" + to + "'\n")
 	}
@@ -362,7 +362,7 @@ func oneCopy(d *database, l layout, li int) {
 	before, thereBefore := d.dump(first), d.dump(there)
 	d.exec("INSERT INTO " + plain + copied(d, plain, first) + " WHERE " + where)
 	want := d.dump(plain)
-	batch := strconv.Itoa(1 + r.IntN(50))
+	batch := strconv.Itoa(8 + r.IntN(40))
 	job := func(to string) string {
 		return d.job("[[step]]\ntable = '" + first + "'\nwhere = '" + where + "'\ncopy_to = '" + to + "'\n")
 	}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"database/sql"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -130,6 +131,7 @@ func fill(d *database, l layout, r *rand.Rand, rows int, table string) {
 		}
 		return strings.Join(s, ", ")
 	}
+	var insert *sql.Stmt
 	texts := []any{nil, "", "a", "banana", "NaN", `back\slash`, "tab\tline\n", "x'y\"z", "ÄÖÜ ß", "日本語 a", " a ", "%a_", strings.Repeat("long a ", 9000)}
 	for i := 0; i < rows; i++ {
 		key := l.key(i)
@@ -149,7 +151,13 @@ func fill(d *database, l layout, r *rand.Rand, rows int, table string) {
 			text = texts[len(texts)-1] // one huge cell
 		}
 		args = append(args, n, text, amt, flag, bin)
-		if _, err := tx.Exec("INSERT INTO "+table+" ("+l.cols+", n, txt, amt, flag, bin) VALUES ("+marks(len(args), 1)+")", args...); err != nil {
+		if insert == nil {
+			if insert, err = tx.Prepare("INSERT INTO " + table + " (" + l.cols + ", n, txt, amt, flag, bin) VALUES (" + marks(len(args), 1) + ")"); err != nil {
+				d.t.Fatalf("%s: %v", l.name, err)
+			}
+			defer insert.Close()
+		}
+		if _, err := insert.Exec(args...); err != nil {
 			d.t.Fatalf("%s: %v", l.name, err)
 		}
 	}
@@ -259,7 +267,7 @@ func oneProperty(d *database, l layout, sql, job string, r *rand.Rand, rows int,
 	before := d.dump(names[3])
 	d.exec(on(names[2]))
 	want := d.dump(names[2])
-	batch := strconv.Itoa(1 + r.IntN(50))
+	batch := strconv.Itoa(1 + rows/20 + r.IntN(40))
 	run := func(more ...string) []string {
 		return append([]string{"run", "--accept", "any", "--every-row", "--batch", batch}, more...)
 	}

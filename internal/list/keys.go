@@ -72,8 +72,6 @@ type Source struct {
 // ReadSource reads the key of a job file that says so: a path, or { sql = "…" }.
 func ReadSource(key string, v any) (Source, error) {
 	switch v := v.(type) {
-	case nil:
-		return Source{}, fmt.Errorf("%s is missing: the file with the list", key)
 	case string:
 		if strings.TrimSpace(v) == "" {
 			return Source{}, fmt.Errorf("%s is empty; it names a file, or is - for the standard input", key)

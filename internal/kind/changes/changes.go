@@ -87,6 +87,9 @@ func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, e
 func (k Keys) read(order func(key string, m any) []string) (*Step, string, error) {
 	s := &Step{Key: k.Key, Columns: k.Columns, Absent: Report, Present: Report}
 	var err error
+	if k.Changes == nil {
+		return nil, "", errors.New("changes is missing: the file with the list")
+	}
 	if s.From, err = list.ReadSource("changes", k.Changes); err != nil {
 		return nil, "changes", err
 	}

@@ -50,6 +50,9 @@ var types = []change.ValueType{change.TextValue, change.IntegerValue, change.Dec
 func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, error) {
 	s := &Step{Types: map[string]change.ValueType{}}
 	var err error
+	if k.Each == nil {
+		return nil, "", errors.New("each is missing: the file with the list")
+	}
 	if s.From, err = list.ReadSource("each", k.Each); err != nil {
 		return nil, "each", err
 	}

@@ -31,7 +31,7 @@ func TestRead(t *testing.T) {
 	}{
 		{"a file", Keys{Each: "a.csv", Call: ptr("CALL f(:x)")}, "a.csv CALL f(:x) map[]"},
 		{"a query", Keys{Each: map[string]any{"sql": "SELECT 1 AS x"}, Call: ptr("CALL f(:x)"), Types: map[string]string{"x": "date"}}, "the query CALL f(:x) map[x:date]"},
-		{"no list", Keys{Call: ptr("CALL f(:x)")}, "each: each is missing: the file with the list"},
+		{"no list", Keys{Call: ptr("CALL f(:x)")}, ": each is missing: the file with the list"},
 		{"no statement", Keys{Each: "a.csv"}, ": call is missing: the statement for each line"},
 		{"an empty query", Keys{Each: map[string]any{"sql": " "}, Call: ptr("x")}, "each: each: sql is empty"},
 		{"another table", Keys{Each: map[string]any{"sql": "SELECT 1", "x": 1}, Call: ptr("x")}, `each: each: expected a file's name, or { sql = "SELECT …" }`},
