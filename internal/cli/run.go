@@ -132,7 +132,7 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 			a.err.Printf("%s:\n", a.err.Paint(term.Bold, name))
 			report.PrintCall(a.err, x.Call)
 		} else if ask.Count {
-			a.err.Printf("%s: %s rows of %s matched, %s will change\n", a.err.Paint(term.Bold, name), term.Count(x.Step.Matched), term.Clean(x.Table), a.err.Paint(term.Bold, term.Count(x.Step.ToChange)))
+			a.err.Printf("%s: %s of %s matched, %s will change\n", a.err.Paint(term.Bold, name), term.Rows(x.Step.Matched), term.Clean(x.Table), a.err.Paint(term.Bold, term.Count(x.Step.ToChange)))
 			if x.Lines != nil {
 				report.PrintLines(a.err, x.Lines)
 			}
@@ -271,7 +271,11 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 		left += s.Skipped
 	}
 	if aside > 0 {
-		return &asideError{fmt.Sprintf("%s rows were set aside; `jugatum show %d%s` lists them, `jugatum resume %d%s --retry-set-aside` tries them again", term.Count(aside), r.ID, dbFlag(c, p.DB), r.ID, dbFlag(c, p.DB))}
+		were := " were"
+		if aside == 1 {
+			were = " was"
+		}
+		return &asideError{fmt.Sprintf("%s%s set aside; `jugatum show %d%s` lists what was, `jugatum resume %d%s --retry-set-aside` tries again", term.Rows(aside), were, r.ID, dbFlag(c, p.DB), r.ID, dbFlag(c, p.DB))}
 	}
 	if left > 0 {
 		return &asideError{fmt.Sprintf("%s rows were skipped: others, or a trigger, have changed them since, or the database refuses their old values; `jugatum show %d%s` lists them", term.Count(left), r.ID, dbFlag(c, p.DB))}

@@ -25,7 +25,7 @@ type List struct {
 
 // lists reads what became of the lists of a run, and names the tables of its steps by them.
 func lists(ctx context.Context, l *ledger.Ledger, r *ledger.Run, steps []Step) (out []List, err error) {
-	if r.UndoOf != 0 || !slices.ContainsFunc(paramNames(r), ledger.IsListParam) {
+	if !slices.ContainsFunc(paramNames(r), ledger.IsListParam) {
 		return nil, nil
 	}
 	j, err := job.Restore(r.Source)
@@ -57,6 +57,9 @@ func lists(ctx context.Context, l *ledger.Ledger, r *ledger.Run, steps []Step) (
 				st.Table = x.File
 			}
 			last = r.Steps[n].N
+		}
+		if r.UndoOf != 0 { // which puts rows back, and carries no line out
+			continue
 		}
 		one := List{Step: s.Name, File: x.File, SHA256: x.SHA256, Lines: x.Lines, Outcomes: map[string]int64{}}
 		maps.Copy(one.Outcomes, counts[last])

@@ -109,7 +109,7 @@ func (s *Run) printResult(o *term.Out) {
 	}
 	o.Printf("  elapsed  %s\n", term.Duration(s.elapsed))
 	if s.SetAside > 0 {
-		o.Printf("  %s\n", o.Paint(term.Warn, fmt.Sprintf("set aside %s rows that could not be changed", term.Count(s.SetAside))))
+		o.Printf("  %s\n", o.Paint(term.Warn, "set aside "+term.Rows(s.SetAside)+" that could not be changed"))
 	}
 	if s.Error != "" {
 		o.Printf("  error    %s\n", o.Paint(term.Bad, term.Clean(s.Error)))
@@ -157,9 +157,9 @@ func unchangedText(x Step, setAside int64) string {
 		return ""
 	}
 	if setAside > 0 {
-		return fmt.Sprintf("step %s: %s rows matched and did not change: they had the new values already, or were set aside", term.Clean(x.Name), term.Count(rest))
+		return fmt.Sprintf("step %s: %s matched without a change, with the new values already, or set aside", term.Clean(x.Name), term.Rows(rest))
 	}
-	return fmt.Sprintf("step %s: %s rows matched and had the new values already", term.Clean(x.Name), term.Count(rest))
+	return fmt.Sprintf("step %s: %s matched and had the new values already", term.Clean(x.Name), term.Rows(rest))
 }
 
 // othersText says what the run cost other sessions, as far as was seen, and

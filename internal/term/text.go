@@ -130,6 +130,14 @@ func CleanLines(s string) string {
 	return strings.Join(lines, "\n")
 }
 
+// Rows is a number of rows, for people.
+func Rows(n int64) string {
+	if n == 1 {
+		return "1 row"
+	}
+	return Count(n) + " rows"
+}
+
 // Count writes a number with thousands apart; -1 is unknown.
 func Count(n int64) string {
 	if n < 0 {
