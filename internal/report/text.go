@@ -157,7 +157,7 @@ func unchangedText(x Step, setAside int64) string {
 		return ""
 	}
 	if setAside > 0 {
-		return fmt.Sprintf("step %s: %s matched without a change, with the new values already, or set aside", term.Clean(x.Name), term.Rows(rest))
+		return fmt.Sprintf("step %s: %s matched and did not change: they had the new values already, or were set aside", term.Clean(x.Name), term.Rows(rest))
 	}
 	return fmt.Sprintf("step %s: %s matched and had the new values already", term.Clean(x.Name), term.Rows(rest))
 }
