@@ -370,3 +370,41 @@ func TestCallsOfAnothersProcedure(t *testing.T) {
 		}
 	})
 }
+
+// TestRowThatRollsAllBack: on SQLite a trigger can roll a whole transaction back. That row, or line,
+// stands alone, and all others are done once.
+func TestRowThatRollsAllBack(t *testing.T) {
+	beside(t)
+	for _, call := range []string{"WITH x AS (SELECT :id AS a, :n AS b) INSERT INTO t SELECT a, b FROM x", "INSERT INTO t VALUES (:id, :n) RETURNING n + 1 AS more", "INSERT OR ROLLBACK INTO t VALUES (:id, :n)", ""} {
+		d := fresh(t, "sqlite")
+		d.within = true
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer)")
+		file := "id,n\n"
+		for i := range 30 {
+			file += fmt.Sprintf("%d,%d\n", i+1, i+1)
+		}
+		args := []string{"run", d.job("[[step]]\neach = '" + d.list("l.csv", file) + "'\ncall = '" + call + "'\ntypes = { id = 'integer', n = 'integer' }\n")}
+		event := "INSERT"
+		if call == "" {
+			event, args = "UPDATE", []string{"run", "--sql", "UPDATE t SET n = n + 1 WHERE id > 0"}
+			d.exec("INSERT INTO t SELECT i, i FROM " + d.numbers(30))
+		}
+		n := "NEW.n"
+		if event == "UPDATE" {
+			n = "OLD.n"
+		}
+		d.exec("CREATE TRIGGER thirteen BEFORE " + event + " ON t WHEN " + n + " = 13 BEGIN SELECT RAISE(ROLLBACK, 'thirteen'); END")
+		d.must(5, append(args, "--accept", "any", "--despite", "no-undo", "--set-aside", "1")...)
+		got := d.one("SELECT group_concat(n) FROM (SELECT n FROM t WHERE id <> 13 ORDER BY id)")
+		var want []string
+		for i := 1; i <= 30; i++ {
+			if i != 13 {
+				want = append(want, fmt.Sprint(i+b2i(event == "UPDATE")))
+			}
+		}
+		if got != strings.Join(want, ",") {
+			t.Errorf("%s: %s", call, got)
+		}
+		d.must(0, "verify", "1")
+	}
+}

@@ -344,7 +344,7 @@ func CallOne(ctx context.Context, s *Session, c *sqltext.Call, q *change.Query) 
 		return Result{Err: err}
 	}
 	defer release()
-	if c.Verb != "CALL" && c.Verb != "SELECT" && c.Verb != "WITH" {
+	if !c.Returns() {
 		res, err := st.ExecContext(ctx, q.Args...)
 		if err != nil {
 			return Result{Err: err}

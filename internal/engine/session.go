@@ -158,10 +158,17 @@ func (t *Tx) Rollback() {
 	t.done = true
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	if _, err := t.S.Conn.ExecContext(ctx, "ROLLBACK"); err != nil {
-		// A connection whose state is unknown must not be used again.
-		t.S.Conn.Raw(func(any) error { return driver.ErrBadConn })
+	for _, text := range []string{"ROLLBACK", t.S.Begin, "ROLLBACK"} {
+		_, err := t.S.Conn.ExecContext(ctx, text)
+		if text == "ROLLBACK" && err == nil {
+			return
+		}
+		if text != "ROLLBACK" && err != nil {
+			break
+		} // else perhaps there was none any more, which a trigger can bring about: then another can begin
 	}
+	// A connection whose state is unknown must not be used again.
+	t.S.Conn.Raw(func(any) error { return driver.ErrBadConn })
 }
 
 // Bind writes ? placeholders the way the server wants them. The texts are

@@ -62,7 +62,7 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 	if c.Into != nil && c.Into.Make {
 		return nil, fmt.Errorf("%s is made by the run: make it first if a batch that moves rows there is to be rehearsed", c.Into.Table)
 	}
-	walk := engine.NewWalk(db, c.Table)
+	walk := engine.NewWalk(db, c.Walked())
 	end, err := walk.End(ctx)
 	if err != nil || end == nil {
 		return nil, err
@@ -87,7 +87,7 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 		if err != nil {
 			return nil, err
 		}
-		x.Rows = min(rows, c.Table.Rows)
+		x.Rows = min(rows, c.Walked().Rows)
 		out = x
 		work := time.Duration(x.WorkMS * float64(time.Millisecond))
 		sizer.Done(int(rows), work, 0)
@@ -288,7 +288,7 @@ func staged(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change) 
 // whole table is, by the rows changed for what is written.
 func (x *Rehearsal) estimate(c *change.Change, p Plan) {
 	rows := float64(max(x.Rows, 1))
-	total := math.Max(float64(c.Table.Rows), rows)
+	total := math.Max(float64(c.Walked().Rows), rows)
 	changes := p.Changes
 	if p.Listed && changes >= 0 {
 		rows, total = float64(max(x.Changed, 1)), float64(changes)

@@ -114,6 +114,11 @@ func (p *parser) procedure(c *Call) error {
 	return nil
 }
 
+// Returns reports whether rows may come back from the statement.
+func (c *Call) Returns() bool {
+	return c.Verb == "CALL" || c.Verb == "SELECT" || c.Verb == "WITH" || slices.ContainsFunc(c.Tokens, func(t Token) bool { return t.Is("RETURNING") })
+}
+
 // Parameter gives the name of the one parameter that a fragment is; "" if it is anything else.
 func (f Fragment) Parameter() string {
 	if len(f.Tokens) == 1 && f.Tokens[0].Kind == Param {

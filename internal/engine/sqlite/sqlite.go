@@ -4,6 +4,7 @@ package sqlite
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"net/url"
@@ -142,6 +143,8 @@ func (db *DB) Fault(err error) engine.Fault {
 	switch {
 	case errors.Is(err, context.Canceled):
 		return engine.Cancelled
+	case errors.Is(err, sql.ErrConnDone) || errors.Is(err, driver.ErrBadConn): // closed by us, since its state was not known
+		return engine.Connection
 	case errors.As(err, &se):
 		switch se.Code() & 0xff {
 		case lib.SQLITE_BUSY, lib.SQLITE_LOCKED:
