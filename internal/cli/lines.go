@@ -76,22 +76,27 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 // one of its own, what became of it, its values, and what the row had before. NULL is an empty
 // field. See cell for texts that look like formulas.
 func (x *doneList) write(ctx context.Context, db engine.DB, path string) error {
-	f, err := create(path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
 	head := []string{"line", "action", "outcome"}
 	for _, old := range []string{"", "old_"} {
 		for _, c := range x.Table.Columns {
 			head = append(head, cell(old+c.Name))
 		}
 	}
+	return x.writeRows(ctx, db, path, head, change.LinesShown(db.Dialect(), x.List, x.by, x.All, x.done), nil)
+}
+
+// writeRows writes the rows of a query, of as many columns as head has, into a new file; amend, which
+// may be nil, changes a row before it is written.
+func (x *doneList) writeRows(ctx context.Context, db engine.DB, path string, head []string, q *change.Query, amend func(row []string)) error {
+	f, err := create(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
 	w := csv.NewWriter(f)
 	if err := w.Write(head); err != nil {
 		return err
 	}
-	q := change.LinesShown(db.Dialect(), x.List, x.by, x.All, x.done)
 	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
 		return fmt.Errorf("the lines of %s cannot be read: %w", x.File, err)
@@ -108,6 +113,9 @@ func (x *doneList) write(ctx context.Context, db engine.DB, path string) error {
 		}
 		for i, v := range values {
 			row[i] = cell(v.String)
+		}
+		if amend != nil {
+			amend(row)
 		}
 		if err := w.Write(row); err != nil {
 			return err

@@ -325,37 +325,3 @@ func (db *DB) Locks(ctx context.Context, tx *engine.Tx) (map[string]int, error) 
 	}
 	return out, rows.Err()
 }
-
-// Skim prefers plans with parallel workers, which the planner shuns where many
-// rows come back, and reads rows as the server sends them.
-func (db *DB) Skim(ctx context.Context, q *change.Query, each func(values [][]byte) error) error {
-	conn, err := db.pool.Conn(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	tx, err := conn.BeginTx(ctx, &sql.TxOptions{ReadOnly: true}) // so that its settings do not linger
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	if _, err := tx.ExecContext(ctx, "SELECT pg_catalog.set_config('parallel_tuple_cost', '0', true), pg_catalog.set_config('jit', 'off', true)"); err != nil {
-		return err
-	}
-	var failed error
-	err = conn.Raw(func(c any) error {
-		args := append([]any{pgx.QueryResultFormats{pgx.TextFormatCode}}, q.Args...)
-		rows, err := c.(*stdlib.Conn).Conn().Query(ctx, q.String(), args...)
-		if err != nil {
-			return err
-		}
-		defer rows.Close()
-		for rows.Next() {
-			if failed = each(rows.RawValues()); failed != nil {
-				return nil
-			}
-		}
-		return rows.Err()
-	})
-	return errors.Join(err, failed)
-}

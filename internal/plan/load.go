@@ -1,0 +1,213 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/list"
+)
+
+// How the lines of a list come into their table.
+
+// create makes the table for the lines.
+func (x *loading) create(ctx context.Context) error {
+	d := x.p.DB.Dialect()
+	layout := x.list.Layout(d)
+	for _, c := range layout.Columns {
+		x.columns = append(x.columns, c.Name)
+	}
+	texts := x.p.DB.NewTable(layout)
+	if x.list.Calls != "" {
+		texts = append(texts, x.p.DB.NewTable(change.CallsTable(d, tableName(d, x.list.Calls)))...)
+	}
+	tx, err := x.p.session.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, text := range texts {
+		if _, err := tx.Exec(ctx, text); err != nil {
+			return fmt.Errorf("making a table for the lines of %s: %w", x.list.File, err)
+		}
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	x.p.made = append(x.p.made, x.list.SQL)
+	if x.list.Calls != "" {
+		x.p.made = append(x.p.made, x.list.Calls)
+	}
+	return nil
+}
+
+// Lines that are read before they are written: as many as do not keep others waiting where
+// there is one writer at a time.
+const (
+	stretchLines = 10_000
+	stretchBytes = 1 << 20
+)
+
+// lines reads the file to its end, a stretch ahead of the one that is being written.
+func (x *loading) lines(ctx context.Context) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	ahead := make(chan [][]any)
+	var unread error // the fault in the file, once ahead is closed
+	go func() {
+		defer close(ahead)
+		unread = x.stretches(ctx, ahead)
+	}()
+	for rows := range ahead {
+		if err := x.write(ctx, rows); err != nil {
+			cancel()
+			for range ahead { // until its reader has ended
+			}
+			return err
+		}
+		x.list.Lines += int64(len(rows))
+		if x.told != nil {
+			x.told(x.list.File, x.list.Lines)
+		}
+	}
+	return unread
+}
+
+// stretches reads the file and hands its lines on.
+func (x *loading) stretches(ctx context.Context, to chan<- [][]any) error {
+	var rows [][]any
+	size := 0
+	for {
+		line, err := x.in.Next()
+		if err != nil && err != io.EOF {
+			return err
+		}
+		if err == nil {
+			row, err := x.layout.Row(x.in.Name, line)
+			if err != nil {
+				return err
+			}
+			rows = append(rows, row)
+			x.rising.next(row)
+			for _, v := range line.Values {
+				if v != nil {
+					size += len(*v)
+				}
+			}
+		}
+		if len(rows) > 0 && (err == io.EOF || len(rows) == stretchLines || size > stretchBytes) {
+			select {
+			case to <- rows:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			rows, size = nil, 0
+		}
+		if err == io.EOF {
+			return nil
+		}
+	}
+}
+
+// rising tells whether the keys of a list, whole numbers, rise from line to line: then no two lines
+// have the same, and nobody need ask.
+type rising struct {
+	at    int // of the key among the values of a row; 0: it is not one whole number
+	last  int64
+	lines int
+	ends  bool // one did not rise
+}
+
+func (r *rising) next(row []any) {
+	if r.at <= 0 || r.ends {
+		return
+	}
+	text, _ := row[r.at].(string)
+	n, err := strconv.ParseInt(text, 10, 64)
+	r.ends = err != nil || r.lines > 0 && n <= r.last
+	r.last, r.lines = n, r.lines+1
+}
+
+func (r *rising) always() bool { return r.at > 0 && !r.ends }
+
+// write puts lines into the table, and finds the one that the database does not take.
+func (x *loading) write(ctx context.Context, rows [][]any) error {
+	err := x.insert(ctx, rows)
+	if err == nil || x.p.DB.Fault(err) != engine.Data && x.p.DB.Fault(err) != engine.Invalid {
+		return err
+	}
+	if len(rows) > 1 {
+		half := len(rows) / 2
+		if err := x.write(ctx, rows[:half]); err != nil {
+			return err
+		}
+		return x.write(ctx, rows[half:])
+	}
+	return &list.Fault{File: x.in.Name, Line: int(rows[0][0].(int64)), Msg: fmt.Sprintf("the database does not take a value of this line: %v", err)}
+}
+
+func (x *loading) insert(ctx context.Context, rows [][]any) error {
+	s := x.p.session
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := x.p.DB.InsertRows(ctx, tx, x.list.SQL, x.columns, rows); err != nil {
+		return err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	if y, ok := x.p.DB.(engine.Yielder); ok {
+		return y.Yield(ctx, s, tx.Hold)
+	}
+	return nil
+}
+
+// shownTwice is how many keys are told that several lines have.
+const shownTwice = 3
+
+// once refuses a list in which several lines have the same key.
+func (x *loading) once(ctx context.Context) error {
+	d := x.p.DB.Dialect()
+	q := &change.Query{D: d}
+	key := ""
+	for i, c := range x.list.Table.Key.Columns {
+		if i > 0 {
+			key += ", "
+		}
+		key += d.Quote(c.Name)
+	}
+	line := d.Quote(change.ListLine)
+	q.Add("SELECT min(", line, "), max(", line, ") FROM ", x.list.SQL, " GROUP BY ", key, " HAVING count(*) > 1 ORDER BY 1 LIMIT ", fmt.Sprint(shownTwice+1))
+	rows, err := x.p.session.Conn.QueryContext(ctx, q.String())
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var places []string
+	first := 0
+	for rows.Next() {
+		var a, b int
+		if err := rows.Scan(&a, &b); err != nil {
+			return err
+		}
+		if first == 0 {
+			first = a
+		}
+		places = append(places, fmt.Sprintf("%d and %d", a, b))
+	}
+	if err := rows.Err(); err != nil || len(places) == 0 {
+		return err
+	}
+	more := ""
+	if len(places) > shownTwice {
+		places, more = places[:shownTwice], " and others"
+	}
+	return &list.Fault{File: x.in.Name, Line: first, Msg: fmt.Sprintf("lines %s%s have the same key (%s), and nothing says which is meant", strings.Join(places, ", "), more, strings.Join(x.list.Table.Key.Names(), ", "))}
+}
