@@ -408,3 +408,40 @@ func TestRowThatRollsAllBack(t *testing.T) {
 		d.must(0, "verify", "1")
 	}
 }
+
+// TestCallsPrivileges: who may call a procedure, and nothing else, can have it called for each line;
+// who may not is told so before the first.
+func TestCallsPrivileges(t *testing.T) {
+	servers(t, func(t *testing.T, d *database) {
+		role, ledger := "clerk_"+newName(), "jugatum"
+		if d.engine == "mariadb" {
+			ledger = d.one("SELECT DATABASE()") + "_dba"
+			d.exec("CREATE DATABASE "+ledger, "CREATE USER "+role, "GRANT SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, CREATE TEMPORARY TABLES ON "+ledger+".* TO "+role)
+			t.Cleanup(func() { d.exec("DROP USER "+role, "DROP DATABASE "+ledger) })
+		} else {
+			d.exec("CREATE ROLE "+role+" LOGIN", "CREATE SCHEMA jugatum AUTHORIZATION "+role)
+			t.Cleanup(func() { d.exec("DROP OWNED BY "+role, "DROP ROLE "+role) })
+		}
+		d.exec("CREATE TABLE put (k integer PRIMARY KEY)", d.by("CREATE PROCEDURE put_line(no int) INSERT INTO put VALUES (no)", "CREATE PROCEDURE put_line(no int) LANGUAGE sql SECURITY DEFINER AS $$ INSERT INTO put VALUES (no) $$"))
+		clerk := &database{t: t, engine: d.engine, url: strings.NewReplacer("postgres@", role+"@", "root@", role+"@").Replace(d.url), within: true}
+		args := []string{d.job("[[step]]\neach = '" + d.list("n.csv", "no\n1\n2\n2\n3\n") + "'\ncall = 'CALL put_line(:no)'\n")}
+		if d.engine == "mariadb" {
+			args = append(args, "--ledger", ledger)
+			d.exec("GRANT EXECUTE ON PROCEDURE put_line TO " + role)
+			if o := clerk.must(0, append([]string{"preview"}, args...)...); !strings.Contains(o.out, "its text is not to be seen by this user") {
+				t.Error(o.out)
+			}
+		}
+		clerk.must(5, append([]string{"run", "--accept", "4", "--despite", "no-undo", "--set-aside", "1"}, args...)...)
+		if got := d.lines("SELECT k FROM put ORDER BY k"); !slices.Equal(got, []string{"1", "2", "3"}) {
+			t.Errorf("put were %v", got)
+		}
+		if d.engine == "mariadb" { // or the database cannot even be opened
+			d.exec("GRANT CREATE TEMPORARY TABLES ON " + d.one("SELECT DATABASE()") + ".* TO " + role)
+		}
+		d.exec(d.by("REVOKE EXECUTE ON PROCEDURE put_line FROM "+role, "REVOKE EXECUTE ON PROCEDURE put_line FROM PUBLIC"))
+		if o := clerk.must(2, append([]string{"run", "--again", "--accept", "4", "--despite", "no-undo"}, args...)...); !strings.Contains(o.err, "put_line") {
+			t.Error(o.err)
+		}
+	})
+}

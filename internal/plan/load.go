@@ -62,7 +62,20 @@ func (x *loading) lines(ctx context.Context) error {
 		defer close(ahead)
 		unread = x.stretches(ctx, ahead)
 	}()
-	for rows := range ahead {
+	var broken <-chan struct{} // nobody can end the wait for what somebody else writes
+	if x.from.File == list.Stdin {
+		broken = ctx.Done()
+	}
+	for {
+		var rows [][]any
+		select {
+		case <-broken:
+			return ctx.Err()
+		case rows = <-ahead:
+		}
+		if rows == nil { // it is closed
+			return unread
+		}
 		if err := x.write(ctx, rows); err != nil {
 			cancel()
 			for range ahead { // until its reader has ended
@@ -74,7 +87,6 @@ func (x *loading) lines(ctx context.Context) error {
 			x.told(x.list.File, x.list.Lines)
 		}
 	}
-	return unread
 }
 
 // stretches reads the file and hands its lines on.

@@ -73,7 +73,8 @@ func (db *DB) procedure(ctx context.Context, c *change.Call) error {
 		schema = d.Name(name[0])
 	}
 	rows, err := db.jobs.QueryContext(ctx, `SELECT pg_catalog.quote_ident(n.nspname), pg_catalog.quote_ident(p.proname), pg_catalog.pg_get_function_arguments(p.oid), p.prosrc,
-			CASE WHEN p.prosecdef OR pg_catalog.pg_get_userbyid(p.proowner) = current_user THEN '' ELSE pg_catalog.pg_get_userbyid(p.proowner) END
+			CASE WHEN p.prosecdef OR pg_catalog.pg_get_userbyid(p.proowner) = current_user THEN '' ELSE pg_catalog.pg_get_userbyid(p.proowner) END,
+			pg_catalog.has_function_privilege(p.oid, 'EXECUTE')
 		FROM pg_catalog.pg_proc AS p JOIN pg_catalog.pg_namespace AS n ON n.oid = p.pronamespace
 		WHERE p.prokind = 'p' AND p.proname = $1 AND CASE WHEN $2 = '' THEN pg_catalog.pg_function_is_visible(p.oid) ELSE n.nspname = $2 END ORDER BY p.oid`, d.Name(name[len(name)-1]), schema)
 	if err != nil {
@@ -81,14 +82,17 @@ func (db *DB) procedure(ctx context.Context, c *change.Call) error {
 	}
 	defer rows.Close()
 	var found []string
+	callable := false
 	for rows.Next() {
 		var schema, name, args, text, owner string
-		if err := rows.Scan(&schema, &name, &args, &text, &owner); err != nil {
+		var may bool
+		if err := rows.Scan(&schema, &name, &args, &text, &owner, &may); err != nil {
 			return err
 		}
 		if owner != "" {
 			c.Owner = owner
 		}
+		callable = callable || may
 		found = append(found, fmt.Sprintf("procedure %s.%s(%s)", schema, name, args))
 		if ends.MatchString(text) {
 			c.Commits = "its text says that it commits or rolls back itself"
@@ -97,7 +101,13 @@ func (db *DB) procedure(ctx context.Context, c *change.Call) error {
 	if c.Routine = strings.Join(found, " or "); len(found) > 3 {
 		c.Routine = fmt.Sprintf("one of %d procedures called %s", len(found), name[len(name)-1].Name())
 	}
-	return rows.Err()
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	if len(found) > 0 && !callable {
+		return &engine.RefusedError{Msg: fmt.Sprintf("%s may not call %s: have EXECUTE granted", db.user, c.Routine)}
+	}
+	return nil
 }
 
 // mostPrepared is how many forms of a statement a session has prepared: they differ by the
