@@ -125,7 +125,7 @@ func (c *Change) Target() *Table {
 }
 
 // Walked is the table whose keys a step's batches are stretches of: that of its list where the lines
-// find their rows by the very key, so that rows of which there is no line are not gone over.
+// find their rows by the very key, so that rows of which there is no line are not scanned.
 func (c *Change) Walked() *Table {
 	l := c.Lines
 	if l == nil || c.Call != nil || c.Table.Large || c.Verb == sqltext.Insert || c.Table.Key == nil || !slices.Equal(l.Table.Key.Names(), c.Table.Key.Names()) {

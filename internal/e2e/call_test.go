@@ -99,7 +99,7 @@ func TestCallsEqualTheLoop(t *testing.T) {
 				for _, line := range d.showLines(run) {
 					n := atoi(line["line"])
 					if line["outcome"] != want[n] || (line["error"] == "") != (want[n] == "called") {
-						t.Errorf("%s: line %d: %v, %s is wanted", name, n, line, want[n])
+						t.Errorf("%s: line %d: %v, want %s", name, n, line, want[n])
 					}
 					told := map[string]string{"insert": "", "procedure": d.by(`{"told":"put `+line["k"]+`"}`, ""), "function": `{"put_row":"put ` + line["k"] + `"}`}[name]
 					if want[n] == "called" && (line["returned"] != told || (line["affected"] == "1") != (name == "insert")) {

@@ -41,7 +41,7 @@ func (p *Plan) Choose(ctx context.Context, c *change.Change, matched int64) (str
 	if c.Rewrite != nil {
 		return "sweep", nil
 	}
-	if c.Walked() != c.Table { // whose lines are gone over, and no other row
+	if c.Walked() != c.Table { // whose lines are scanned, and no other row
 		return "sweep", nil
 	}
 	if c.Lookup != nil && c.Lines == nil { // what the planner makes of the source says little of the rows
