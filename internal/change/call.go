@@ -73,17 +73,6 @@ func (b *builder) call() error {
 	return nil
 }
 
-// CallValue is a value of a line for a parameter.
-func (c *Call) CallValue(name string, text *string) Value {
-	v := Value{Type: c.Types[name]}
-	if text == nil {
-		v.Null = true
-	} else {
-		v.Text = *text
-	}
-	return v
-}
-
 // CallQuery is the statement with values in the place of its parameters: those of a line, in the
 // order of the list's columns, and the job's own.
 func (c *Call) CallQuery(d Dialect, line []*string, params map[string]Value) *Query {
@@ -115,10 +104,12 @@ func (c *Call) CallQuery(d Dialect, line []*string, params map[string]Value) *Qu
 		switch {
 		case at < 0:
 			q.Bound(d.Bind(params[name]))
-		case c.Types[name] != "":
-			q.Bound(d.Bind(c.CallValue(name, line[at])))
+		case line[at] == nil && c.Types[name] != "":
+			q.Bound(d.Bind(Value{Type: c.Types[name], Null: true}))
 		case line[at] == nil:
 			q.Bound(d.BindAs(nil, ""))
+		case c.Types[name] != "":
+			q.Bound(d.Bind(Value{Type: c.Types[name], Text: *line[at]}))
 		default:
 			q.Bound(d.BindAs(*line[at], ""))
 		}
@@ -131,24 +122,24 @@ func OutVariable(arg int) string { return fmt.Sprintf("@jugatum_%d", arg+1) }
 
 // CallLines is the query for the lines of a stretch in their order: the line, what has become of
 // it, and why, as far as that was settled, and its values.
-func CallLines(c *Change, calls string, r Range) *Query {
+func CallLines(c *Change, r Range) *Query {
 	q := &Query{D: c.D}
 	q.Add("SELECT l.", c.D.Quote(ListLine), ", c.", CallOutcome, ", c.", CallError)
 	for _, name := range c.Call.Columns {
 		q.Add(", l.", c.D.Quote(name))
 	}
-	q.Add(" FROM ", c.Lines.SQL, " AS l LEFT JOIN ", calls, " AS c ON c.", CallLine, " = l.", c.D.Quote(ListLine), " WHERE 1 = 1")
+	q.Add(" FROM ", c.Lines.SQL, " AS l LEFT JOIN ", c.Lines.Calls, " AS c ON c.", CallLine, " = l.", c.D.Quote(ListLine), " WHERE 1 = 1")
 	return q.Range("l", c.Table.Key, r).Add(" ORDER BY l.", c.D.Quote(ListLine))
 }
 
 // CallsShown is the query for the lines of a list with what became of each, in the order of
 // the file: the line, the outcome, rows affected, what came back and the error, then its values.
-func CallsShown(d Dialect, l *List, calls string) *Query {
+func CallsShown(d Dialect, l *List) *Query {
 	q := &Query{D: d}
 	line := "l." + d.Quote(ListLine)
 	q.Add("SELECT ", line, ", c.", CallOutcome, ", c.", CallAffected, ", c.", CallReturned, ", c.", CallError)
 	for _, name := range l.Extra {
 		q.Add(", l.", d.Quote(name))
 	}
-	return q.Add(" FROM ", l.SQL, " AS l LEFT JOIN ", calls, " AS c ON c.", CallLine, " = ", line, " ORDER BY ", line)
+	return q.Add(" FROM ", l.SQL, " AS l LEFT JOIN ", l.Calls, " AS c ON c.", CallLine, " = ", line, " ORDER BY ", line)
 }

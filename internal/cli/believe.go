@@ -16,7 +16,8 @@ import (
 	"jugatum/internal/term"
 )
 
-// What a run's record says becomes SQL: of a resume, a verification or an undo. A
+// What a run's record says becomes SQL: of a resume, a verification or an undo, and where
+// what was kept or the lines of a list are written into files. A
 // record may have been made or changed by anybody who may write to the database. So
 // each has the seal of the user who made it, and what has none is shown first.
 

@@ -28,7 +28,7 @@ func (x *doneList) writeCalls(ctx context.Context, db engine.DB, l *ledger.Ledge
 	for _, name := range x.Extra {
 		head = append(head, cell(name))
 	}
-	return x.writeRows(ctx, db, path, head, change.CallsShown(db.Dialect(), x.List, x.Calls), func(row []string) {
+	return x.writeRows(ctx, db, path, head, change.CallsShown(db.Dialect(), x.List), func(row []string) {
 		if fault, aside := why[row[0]]; aside {
 			row[1], row[4] = string(change.Refused), cell(fault)
 		} else if row[1] == string(change.Begun) {

@@ -54,30 +54,22 @@ func (a *app) kept(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.
 	case !r.Options.Keep:
 		return refusef("run %d kept no values (--keep none)", r.ID)
 	}
-	p, err := plan.RestoreLoosely(ctx, db, r)
+	if err := a.believe(ctx, c, db, l, r); err != nil {
+		return err
+	}
+	_, work, err := plan.Prepare(ctx, db, l, r)
 	if err != nil {
 		return err
 	}
-	work, err := p.Work(ctx, l, r)
-	if err != nil {
+	if err := a.fit(ctx, c, db, r, work); err != nil {
 		return err
 	}
-	lost, err := plan.FitAll(ctx, db, work, c.Bool(trustRecord))
-	if err != nil {
-		return err
-	}
-	for _, what := range lost {
-		a.err.Printf("  %s changed since run %d: there is no column %s\n", a.err.Paint(term.Warn, "warning"), r.ID, term.Clean(what))
-	}
-	parts, err := kept.Parts(ctx, db, work)
-	if err != nil {
-		return err
-	}
+	parts := kept.Parts(ctx, db, work)
 	var files []kept.File
 	job := ""
 	if path := c.String("write"); path != "" {
 		if r.Status == ledger.Running {
-			return refusef("run %d is at work, or was killed: stop it, or go on with it, first", r.ID)
+			return refusef("run %d is at work, or was killed, and keeps more yet: `jugatum stop %d` or `jugatum resume %d` first", r.ID, r.ID, r.ID)
 		}
 		if files, job, err = a.writeKept(ctx, db, r, parts, path); err != nil {
 			return err

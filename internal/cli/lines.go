@@ -29,11 +29,7 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 	if r.UndoOf != 0 {
 		return usagef("run %d takes another one back and has no list: `jugatum show %d --lines %s`", r.ID, r.UndoOf, path)
 	}
-	p, err := plan.RestoreLoosely(ctx, db, r)
-	if err != nil {
-		return err
-	}
-	work, err := p.Work(ctx, l, r)
+	_, work, err := plan.Prepare(ctx, db, l, r)
 	if err != nil {
 		return err
 	}

@@ -106,6 +106,9 @@ func (a *app) preview() *cli.Command {
 			lifted := despite(c)
 			for _, s := range steps {
 				a.printStep(s, lifted, c.Bool("verbose"))
+				if s.Call != nil && c.Bool("rehearse") {
+					a.out.Printf("\n  not rehearsed: a rollback may not take back all that the statement does\n")
+				}
 			}
 			if len(steps) > 1 || total != steps[0].Changes {
 				what := "rows in all steps together"

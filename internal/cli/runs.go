@@ -147,7 +147,8 @@ func (a *app) show() *cli.Command {
 		ArgsUsage:   "RUN",
 		Description: example("jugatum show --db sqlite:saltmere.db 3"),
 		Flags: []cli.Flag{&cli.StringFlag{Name: "set-aside-csv", Usage: "write the rows that were set aside into this file"},
-			&cli.StringFlag{Name: "lines", Usage: "write the lines of the run's list into this file, with what became of each"}},
+			&cli.StringFlag{Name: "lines", Usage: "write the lines of the run's list into this file, with what became of each"},
+			trustFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
 				s, err := report.Read(ctx, db, l, r.ID, 0)
@@ -155,6 +156,9 @@ func (a *app) show() *cli.Command {
 					return err
 				}
 				if path := c.String("lines"); path != "" {
+					if err := a.believe(ctx, c, db, l, r); err != nil { // its SQL says which rows are read
+						return err
+					}
 					if err := writeLines(ctx, db, l, r, path); err != nil {
 						return err
 					}

@@ -10,7 +10,6 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
 	"jugatum/internal/plan"
-	"jugatum/internal/term"
 )
 
 func (a *app) undo() *cli.Command {
@@ -68,12 +67,8 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if err != nil {
 		return err
 	}
-	lost, err := plan.FitAll(ctx, db, kept, c.Bool(trustRecord))
-	if err != nil {
+	if err := a.fit(ctx, c, db, orig, kept); err != nil {
 		return err
-	}
-	for _, what := range lost {
-		a.err.Printf("  %s changed since run %d: there is no column %s\n", a.err.Paint(term.Warn, "warning"), orig.ID, term.Clean(what))
 	}
 	opts, err := limits(c, p.Job)
 	if err != nil {

@@ -35,12 +35,8 @@ func (a *app) verify() *cli.Command {
 				if err != nil {
 					return err
 				}
-				lost, err := plan.FitAll(ctx, db, work, c.Bool(trustRecord))
-				if err != nil {
+				if err := a.fit(ctx, c, db, r, work); err != nil {
 					return err
-				}
-				for _, what := range lost {
-					a.err.Printf("  %s changed since run %d, and not compared: there is no column %s\n", a.err.Paint(term.Warn, "warning"), r.ID, term.Clean(what))
 				}
 				if p.Unreadable != nil {
 					p.Job = &job.Job{} // whose checks are gone with it
@@ -64,12 +60,21 @@ func (a *app) verify() *cli.Command {
 					a.printVerify(res, r)
 				}
 				if err == nil && !res.Holds {
-					err = &plan.Unheld{Msg: fmt.Sprintf("run %d does not hold: see what is marked above; rows that others changed since stay as they are in an undo", r.ID)}
+					text := fmt.Sprintf("run %d does not hold: see what is marked above", r.ID)
+					if !onlyCalls(res) {
+						text += "; rows that others changed since stay as they are in an undo"
+					}
+					err = &plan.Unheld{Msg: text}
 				}
 				return err
 			})
 		},
 	}
+}
+
+// onlyCalls tells whether nothing of what the run did is kept, since it called statements alone.
+func onlyCalls(res *verify.Result) bool {
+	return !slices.ContainsFunc(res.Steps, func(s verify.Step) bool { return s.Called == nil })
 }
 
 // verified lists the steps, each with what its batches did to other tables after it.
@@ -83,7 +88,7 @@ func verified(steps []verify.Step) (out []verify.Step) {
 func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 	o := a.out
 	what := "the new values are expected"
-	if !slices.ContainsFunc(res.Steps, func(s verify.Step) bool { return s.Called == nil }) {
+	if onlyCalls(res) {
 		what = "each line is to be accounted for"
 	}
 	if res.State == "restored" {

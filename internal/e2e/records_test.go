@@ -45,8 +45,13 @@ func TestRecordsOfOthers(t *testing.T) {
 		if o.status != 3 || !strings.Contains(o.err, "UPDATE t SET n = n + 1 WHERE id > 50") || !strings.Contains(o.err, "--trust-record") {
 			t.Errorf("status %d\n%s%s", o.status, o.out, o.err)
 		}
-		if o := d.as(stranger, "verify", "1", "--trust-record"); o.status != 0 {
+		if o := d.as(stranger, "kept", "1"); o.status != 3 || !strings.Contains(o.err, "--trust-record") {
 			t.Errorf("status %d\n%s%s", o.status, o.out, o.err)
+		}
+		for _, command := range []string{"verify", "kept"} {
+			if o := d.as(stranger, command, "1", "--trust-record"); o.status != 0 {
+				t.Errorf("status %d\n%s%s", o.status, o.out, o.err)
+			}
 		}
 		if d.engine == "postgres" {
 			d.exec("UPDATE jugatum.run SET db_user = 'postgres'")
@@ -61,13 +66,16 @@ func TestRecordsOfOthers(t *testing.T) {
 		} {
 			params := d.one("SELECT params FROM " + run)
 			d.exec(x.change)
-			for _, command := range []string{"verify", "undo", "resume"} {
+			for _, command := range []string{"verify", "undo", "kept", "resume"} {
 				if command == "resume" { // only an unfinished run gets that far
 					d.exec("UPDATE " + run + " SET status = 'stopped'")
 				}
 				if o := d.must(3, command, "1", "--trust-record"); !strings.Contains(o.err, "somebody has changed it since") {
 					t.Errorf("%s of the %s: %s", command, name, o.err)
 				}
+			}
+			if o := d.must(3, "show", "1", "--lines", filepath.Join(t.TempDir(), "lines.csv"), "--trust-record"); !strings.Contains(o.err, "somebody has changed it since") {
+				t.Errorf("the lines of the %s: %s", name, o.err)
 			}
 			if x.back == "" {
 				x.back = "UPDATE " + run + " SET params = '" + params + "'"

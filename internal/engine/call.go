@@ -44,15 +44,19 @@ var errUnknown = errors.New("the run was cut off while the statement was carried
 func Call(ctx context.Context, db DB, tx *Tx, c *change.Change, r change.Range, apart bool) (Effect, error) {
 	x := calling{db: db, tx: tx, c: c, apart: apart, e: Effect{Log: NoLog}}
 	if r.At != nil { // once more, since somebody wants so
-		q := &change.Query{D: c.D}
-		q.Add("DELETE FROM ", c.Lines.Calls, " WHERE ", change.CallLine, " = ").Bound(c.D.BindAs(r.At[0], c.D.Types().Int))
-		if _, err := tx.S.Conn.ExecContext(ctx, q.String(), q.Args...); err != nil {
+		if err := x.forget(ctx, r.At[0]); err != nil {
 			return x.e, err
 		}
 	}
-	todo, err := x.read(ctx, r)
+	todo, begun, err := x.read(ctx, r)
 	if err != nil {
 		return x.e, err
+	}
+	for _, line := range begun { // the last process was cut off there
+		x.refuse(line, errUnknown)
+		if err := x.settle(ctx, line.at, Result{Err: errUnknown}); err != nil {
+			return x.e, err
+		}
 	}
 	if c.Call.Commits != "" {
 		err = x.alone(ctx, todo)
@@ -77,12 +81,13 @@ type calledLine struct {
 	values []*string
 }
 
-// read gives the lines of a stretch for which nothing was called yet, and counts the others.
-func (x *calling) read(ctx context.Context, r change.Range) (todo []calledLine, err error) {
-	q := change.CallLines(x.c, x.c.Lines.Calls, r)
+// read gives the lines of a stretch for which nothing was called yet, and those of which it is not
+// known whether that took effect, and counts the others.
+func (x *calling) read(ctx context.Context, r change.Range) (todo, begun []calledLine, err error) {
+	q := change.CallLines(x.c, r)
 	rows, err := x.tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer rows.Close()
 	n := len(x.c.Call.Columns)
@@ -94,7 +99,7 @@ func (x *calling) read(ctx context.Context, r change.Range) (todo []calledLine, 
 			into = append(into, &line.values[i])
 		}
 		if err := rows.Scan(into...); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		x.e.Scanned++
 		x.e.Matched++
@@ -102,14 +107,14 @@ func (x *calling) read(ctx context.Context, r change.Range) (todo []calledLine, 
 		case change.Called:
 			x.e.Changed++
 		case change.Begun:
-			x.refuse(line, errUnknown)
+			begun = append(begun, line)
 		case change.Refused:
 			x.refuse(line, errors.New(fault.String))
 		default:
 			todo = append(todo, line)
 		}
 	}
-	return todo, rows.Err()
+	return todo, begun, rows.Err()
 }
 
 func (x *calling) refuse(line calledLine, err error) {
@@ -166,6 +171,9 @@ func (x *calling) failed(ctx context.Context, line calledLine, err error) error 
 	}
 	for _, text := range []string{"ROLLBACK TO SAVEPOINT ", "RELEASE SAVEPOINT "} {
 		if _, rerr := x.tx.Exec(ctx, text+LineSavepoint); rerr != nil {
+			if x.lost(rerr) {
+				return &LineError{line.at, rerr}
+			}
 			if _, ends := x.db.(SelfCommitter); ends { // perhaps by a commit
 				return fmt.Errorf("line %d: %v; and the transaction that it was called in is ended (%v): lines before it may have been carried out, and nothing tells which; look before you go on", line.at, err, rerr)
 			}
@@ -223,16 +231,27 @@ func (x *calling) alone(ctx context.Context, todo []calledLine) error {
 		default: // it may have committed a part: the line is not called again by itself
 			x.refuse(line, res.Err)
 		}
-		q := &change.Query{D: x.c.D}
-		q.Add("DELETE FROM ", x.c.Lines.Calls, " WHERE ", change.CallLine, " = ").Bound(x.c.D.BindAs(line.at, x.c.D.Types().Int))
-		if _, err := x.tx.S.Conn.ExecContext(ctx, q.String(), q.Args...); err != nil {
-			return err
-		}
-		if err := x.write(ctx, [][]any{row(line.at, res)}); err != nil {
+		if err := x.settle(ctx, line.at, res); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// settle takes down what became of a line of which it was written that it is begun.
+func (x *calling) settle(ctx context.Context, line int64, res Result) error {
+	if err := x.forget(ctx, line); err != nil {
+		return err
+	}
+	return x.write(ctx, [][]any{row(line, res)})
+}
+
+// forget takes out what is written of a line.
+func (x *calling) forget(ctx context.Context, line any) error {
+	q := &change.Query{D: x.c.D}
+	q.Add("DELETE FROM ", x.c.Lines.Calls, " WHERE ", change.CallLine, " = ").Bound(x.c.D.BindAs(line, x.c.D.Types().Int))
+	_, err := x.tx.S.Conn.ExecContext(ctx, q.String(), q.Args...)
+	return err
 }
 
 // write takes down what became of lines.

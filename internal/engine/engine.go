@@ -206,6 +206,12 @@ func Skim(ctx context.Context, db DB, q *change.Query, each func(values [][]byte
 		return err
 	}
 	defer rows.Close()
+	return Raw(rows, each)
+}
+
+// Raw goes through rows as the driver has read them: nil for NULL, and nothing that stays longer than
+// until the next one.
+func Raw(rows *sql.Rows, each func(values [][]byte) error) error {
 	names, err := rows.Columns()
 	if err != nil {
 		return err

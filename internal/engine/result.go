@@ -133,20 +133,20 @@ func firstRow(rows *sql.Rows, names []string, out *Result) error {
 		if out.Returned != "" || len(names) == 0 {
 			continue
 		}
-		values, into := make([]sql.NullString, len(names)), make([]any, len(names))
-		for i := range values {
-			into[i] = &values[i]
-		}
+		texts, into := Texts(len(names))
 		if err := rows.Scan(into...); err != nil {
 			return err
-		}
-		texts := make([]*string, len(names))
-		for i := range values {
-			if values[i].Valid {
-				texts[i] = &values[i].String
-			}
 		}
 		out.Returned = Returned(names, texts)
 	}
 	return rows.Err()
+}
+
+// Texts makes room for the texts of a row, nil for NULL, to be scanned into.
+func Texts(n int) (texts []*string, into []any) {
+	texts, into = make([]*string, n), make([]any, n)
+	for i := range texts {
+		into[i] = &texts[i]
+	}
+	return texts, into
 }

@@ -43,9 +43,9 @@ func (s *Session) Close() error {
 	return s.Conn.Close()
 }
 
-// mostPrepared is how many statements a session has prepared: the forms of one that is called for
+// MostPrepared is how many statements a session has prepared: the forms of one that is called for
 // lines differ by which of its values are NULL, or how long they are.
-const mostPrepared = 64
+const MostPrepared = 64
 
 // Prepared gives a statement that the session has prepared, so that only its values are sent each
 // time; beyond so many, release ends the one that was made for this time.
@@ -56,7 +56,7 @@ func (s *Session) Prepared(ctx context.Context, text string) (st *sql.Stmt, rele
 	if st, err = s.Conn.PrepareContext(ctx, text); err != nil {
 		return nil, nil, err
 	}
-	if len(s.prepared) == mostPrepared {
+	if len(s.prepared) == MostPrepared {
 		return st, func() { st.Close() }, nil
 	}
 	if s.prepared == nil {
@@ -158,14 +158,16 @@ func (t *Tx) Rollback() {
 	t.done = true
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	for _, text := range []string{"ROLLBACK", t.S.Begin, "ROLLBACK"} {
+	do := func(text string) error {
 		_, err := t.S.Conn.ExecContext(ctx, text)
-		if text == "ROLLBACK" && err == nil {
-			return
-		}
-		if text != "ROLLBACK" && err != nil {
-			break
-		} // else perhaps there was none any more, which a trigger can bring about: then another can begin
+		return err
+	}
+	if do("ROLLBACK") == nil {
+		return
+	}
+	// Perhaps there was none any more, which a trigger can bring about: then another can begin.
+	if do(t.S.Begin) == nil && do("ROLLBACK") == nil {
+		return
 	}
 	// A connection whose state is unknown must not be used again.
 	t.S.Conn.Raw(func(any) error { return driver.ErrBadConn })

@@ -32,7 +32,7 @@ type Part struct {
 
 // Parts lists what was kept of a run's steps in the order in which its old values are put back: from
 // the last step to the first, of each its own rows before those of other tables that refer to them.
-func Parts(ctx context.Context, db engine.DB, work []*runner.Work) (out []*Part, err error) {
+func Parts(ctx context.Context, db engine.DB, work []*runner.Work) (out []*Part) {
 	add := func(step string, c *change.Change, kept *change.Kept, rows int64) {
 		if kept == nil || kept.Table == "" {
 			return
@@ -58,7 +58,7 @@ func Parts(ctx context.Context, db engine.DB, work []*runner.Work) (out []*Part,
 			add(w.Step.Name+": "+a.Record.Name(), a.Change, a.Kept, a.Record.Changed)
 		}
 	}
-	return out, nil
+	return out
 }
 
 // column is one of a list: what it is called there, and where its values are.

@@ -30,9 +30,9 @@ func TestParts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	parts, err := kept.Parts(ctx, db, work)
-	if err != nil || len(parts) != 3 {
-		t.Fatal(parts, err)
+	parts := kept.Parts(ctx, db, work)
+	if len(parts) != 3 {
+		t.Fatal(parts)
 	}
 	var files []kept.File
 	for i, want := range []string{",1,2\n", "id,note,new_note\n5,goes,NULL\n", "id,note,new_note,new__note,new_new_note\n1,NULL_,0,x,1\n2,NULL,0,x,1\n3,'=1,0,x,1\n"} {

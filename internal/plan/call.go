@@ -74,7 +74,7 @@ func (p *Plan) called() (names []string) {
 }
 
 // recordedCall makes the change of a step that called a statement from the record alone.
-func (p *Plan) recordedCall(st *ledger.Step, r *ledger.Run) (*change.Change, error) {
+func (p *Plan) recordedCall(ctx context.Context, st *ledger.Step, r *ledger.Run) (*change.Change, error) {
 	i := p.Job.Of(st.Name)
 	if i < 0 {
 		return nil, Refusef("run %d has a step %q that its job does not have: the ledger was changed by hand", r.ID, st.Name)
@@ -84,7 +84,7 @@ func (p *Plan) recordedCall(st *ledger.Step, r *ledger.Run) (*change.Change, err
 		return nil, errors.Join(err, Refusef("step %q: the run's record says nothing of its list", st.Name))
 	}
 	s := p.Job.Steps[i]
-	x, err := p.listOf(context.Background(), s, record)
+	x, err := p.listOf(ctx, s, record)
 	if err != nil {
 		return nil, err
 	}

@@ -106,7 +106,7 @@ func (p *Plan) Expectations(counts []int64) error {
 			depends = depends || called || touched[strings.ToLower(c.Table.Name)] || reads && len(touched) > 0
 		}
 		if !depends {
-			if err := expected(p.Job, i, sum); err != nil {
+			if err := p.expected(i, sum); err != nil {
 				return err
 			}
 		}
@@ -124,12 +124,21 @@ func (p *Plan) Expectations(counts []int64) error {
 }
 
 // expected holds a count of rows against the step's expect.
-func expected(j *job.Job, step int, rows int64) error {
-	e := j.Steps[step].Expect
+func (p *Plan) expected(step int, rows int64) error {
+	s := p.Job.Steps[step]
+	e := s.Expect
 	if e == nil || rows >= e.Min && rows <= e.Max {
 		return nil
 	}
-	return Refusef("step %q: %s rows would change, but the job expects %s; fix the filter or the expectation", j.Steps[step].Name, term.Count(rows), e)
+	if p.calls(step) {
+		return Refusef("step %q: the statement would be called for %s, but the job expects %s; fix the list or the expectation", s.Name, term.Counted(rows, "line"), e)
+	}
+	return Refusef("step %q: %s rows would change, but the job expects %s; fix the filter or the expectation", s.Name, term.Count(rows), e)
+}
+
+// calls tells whether a step of the job calls a statement for each line of a list.
+func (p *Plan) calls(step int) bool {
+	return slices.ContainsFunc(p.Changes, func(c *change.Change) bool { return c.Of == step && c.Call != nil })
 }
 
 // part is the first (0) or last (-1) change that a step of the job became.
@@ -174,7 +183,7 @@ func (p *Plan) before(ctx context.Context, w *runner.Work) error {
 			}
 			n += one
 		}
-		if err := expected(p.Job, i, n); err != nil {
+		if err := p.expected(i, n); err != nil {
 			return err
 		}
 	}
@@ -206,7 +215,11 @@ func (p *Plan) after(ctx context.Context, w *runner.Work, all []*runner.Work) er
 			}
 		}
 		if n < e.Min || n > e.Max {
-			return &Unheld{fmt.Sprintf("step %q changed %s rows, but the job expects %s; later steps were not begun", p.Job.Steps[i].Name, term.Count(n), e)}
+			what := fmt.Sprintf("changed %s rows", term.Count(n))
+			if p.calls(i) {
+				what = "called its statement for " + term.Counted(n, "line")
+			}
+			return &Unheld{fmt.Sprintf("step %q %s, but the job expects %s; later steps were not begun", p.Job.Steps[i].Name, what, e)}
 		}
 	}
 	got, err := p.unmet(ctx, i, func(c job.Check) bool { return c.After })

@@ -78,7 +78,9 @@ func (x *loading) lines(ctx context.Context) error {
 		}
 		if err := x.write(ctx, rows); err != nil {
 			cancel()
-			for range ahead { // until its reader has ended
+			if broken == nil {
+				for range ahead { // until its reader has ended
+				}
 			}
 			return err
 		}

@@ -41,8 +41,9 @@ func (x *loading) query(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("a file for what the query gives: %w", err)
 	}
-	defer os.Remove(f.Name())
+	defer os.Remove(f.Name()) // where a file that is open cannot be removed
 	defer f.Close()
+	os.Remove(f.Name()) // so that nothing of it stays, however we end
 	var out *list.Writer
 	lines := int64(0)
 	var names []string

@@ -51,7 +51,7 @@ func (p *Plan) fromRecord(ctx context.Context, r *ledger.Run) error {
 	p.Changes = nil
 	for _, st := range r.Steps {
 		if st.Verb == sqltext.Calling.String() {
-			c, err := p.recordedCall(st, r)
+			c, err := p.recordedCall(ctx, st, r)
 			if err != nil {
 				return err
 			}

@@ -27,7 +27,7 @@ func (p *Step) called(ctx context.Context, db engine.DB, c *change.Change, sampl
 	if sample < 1 {
 		return nil
 	}
-	q := change.CallsShown(c.D, l.List, l.Calls).Add(fmt.Sprintf(" LIMIT %d", sample))
+	q := change.CallsShown(c.D, l.List).Add(fmt.Sprintf(" LIMIT %d", sample))
 	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
 		return fmt.Errorf("step %q: %w", c.Step, err)

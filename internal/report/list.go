@@ -110,7 +110,7 @@ func (s *Run) printLists(o *term.Out, db string) {
 
 // PrintCall tells how often a statement would be called.
 func PrintCall(o *term.Out, x *preview.Call) {
-	o.Printf("  %s lines of %s: %s\n", o.Paint(term.Bold, term.Count(x.Lines)), term.Clean(x.File), term.Clean(strings.Join(strings.Fields(x.Statement), " ")))
+	o.Printf("  %s of %s: %s\n", o.Paint(term.Bold, term.Counted(x.Lines, "line")), term.Clean(x.File), term.Clean(strings.Join(strings.Fields(x.Statement), " ")))
 	if x.Routine != "" {
 		o.Printf("  %s\n", o.Paint(term.Faint, term.Clean(x.Routine)))
 	}

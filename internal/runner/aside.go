@@ -41,14 +41,18 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 	if key == nil {
 		key = rng.Hi
 	}
+	var line *engine.LineError
+	if errors.As(cause, &line) { // which line it is, is told with it
+		cause = line.Err
+	}
 	k.asideMu.Lock() // rows set aside are numbered, and no more may be than allowed
 	defer k.asideMu.Unlock()
 	k.mu.Lock()
 	most := k.Run.Options.SetAside
 	k.mu.Unlock()
 	if int(k.asides.Load()) >= most {
-		if w.Change.Call != nil { // the error says which line it is
-			return fmt.Errorf("%w; fix it, or let such lines be set aside (--set-aside; %d are, %d may be)", cause, k.asides.Load(), most)
+		if w.Change.Call != nil {
+			return fmt.Errorf("line %s: %w; fix it, or let such lines be set aside (--set-aside; %d are, %d may be)", key, cause, k.asides.Load(), most)
 		}
 		if most == 0 {
 			if why := w.Change.AtOnce(); why != "" {
@@ -99,7 +103,7 @@ func (k *worker) refused(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.
 	most := k.Run.Options.SetAside
 	k.mu.Unlock()
 	if int(k.asides.Load())+len(list) > most {
-		if w.Change.Call != nil { // the error says which line it is
+		if w.Change.Call != nil {
 			return fmt.Errorf("line %s: %v; fix it, or let such lines be set aside (--set-aside; %d are, %d may be)", list[0].Key, list[0], k.asides.Load(), most)
 		}
 		return fmt.Errorf("%s: row %s: %v; fix the value, or let such rows be set aside (--set-aside; %d are, %d may be)", w.Change.Table, list[0].Key, list[0], k.asides.Load(), most)

@@ -35,7 +35,6 @@ func (x *calls) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, er
 	out := stretch{late: alone}
 	var err error
 	out.Range, out.rows, err = x.walk.Next(ctx, lane.Checkpoint, lane.End, n)
-	out.rows = -1 // the batch counts its lines
 	return out, err
 }
 

@@ -131,11 +131,14 @@ func CleanLines(s string) string {
 }
 
 // Rows is a number of rows, for people.
-func Rows(n int64) string {
+func Rows(n int64) string { return Counted(n, "row") }
+
+// Counted is a number of what has a plural by an s.
+func Counted(n int64, what string) string {
 	if n == 1 {
-		return "1 row"
+		return "1 " + what
 	}
-	return Count(n) + " rows"
+	return Count(n) + " " + what + "s"
 }
 
 // Count writes a number with thousands apart; -1 is unknown.

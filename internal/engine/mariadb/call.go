@@ -183,17 +183,21 @@ func (db *DB) Calls(ctx context.Context, tx *engine.Tx, c *change.Call, all []*c
 		}
 	}
 	out, err = engine.CallsEach(ctx, tx, all, apart, func(q *change.Query) engine.Result { return db.call(ctx, tx, c, q) })
-	told := false // by the savepoint of a line, which is to be rolled back to; or the server has rolled all back, as after a deadlock
+	if !procedure {
+		return out, engine.NoLog, err
+	}
+	told := err != nil // by the savepoint of a line, which is gone or is to be rolled back to; or the server has rolled all back, as after a deadlock
 	if n := len(out); n > 0 && out[n-1].Err != nil {
 		f := db.Fault(out[n-1].Err)
 		told = apart || f == engine.Busy || f == engine.Connection || f == engine.Cancelled
 	}
-	if procedure && !told && err == nil {
-		if _, err := tx.Exec(ctx, "RELEASE SAVEPOINT "+batchSavepoint); err != nil {
-			return nil, engine.NoLog, fmt.Errorf("%s has ended the transaction that it was called in, though its text did not say so (%w): lines of this batch may have been carried out, and nothing tells which; look before you go on", c.Routine, err)
-		}
+	if !told {
+		_, err = tx.Exec(ctx, "RELEASE SAVEPOINT "+batchSavepoint)
 	}
-	return out, engine.NoLog, err
+	if err != nil {
+		return nil, engine.NoLog, fmt.Errorf("%s has perhaps ended the transaction that it was called in, though its text did not say so (%w): lines of this batch may have been carried out, and nothing tells which; look before you go on", c.Routine, err)
+	}
+	return out, engine.NoLog, nil
 }
 
 // call carries one statement out, and reads what it gave back through variables.
@@ -208,18 +212,9 @@ func (db *DB) call(ctx context.Context, tx *engine.Tx, c *change.Call, q *change
 			names, ask = append(names, c.Out[i]), append(ask, change.OutVariable(i))
 		}
 	}
-	values, into := make([]sql.NullString, len(ask)), make([]any, len(ask))
-	for i := range values {
-		into[i] = &values[i]
-	}
+	texts, into := engine.Texts(len(ask))
 	if err := tx.Scan(ctx, "SELECT "+strings.Join(ask, ", "), nil, into...); err != nil {
 		return engine.Result{Err: err}
-	}
-	texts := make([]*string, len(values))
-	for i := range values {
-		if values[i].Valid {
-			texts[i] = &values[i].String
-		}
 	}
 	res.Returned = engine.Returned(names, texts)
 	return res

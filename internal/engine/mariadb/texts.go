@@ -2,12 +2,12 @@ package mariadb
 
 import (
 	"context"
-	"database/sql"
 	"encoding/hex"
 	"strconv"
 	"strings"
 
 	"jugatum/internal/change"
+	"jugatum/internal/engine"
 )
 
 // Texts reads what the server writes; bytes and bits as lists have them.
@@ -33,25 +33,16 @@ func (db *DB) Texts(ctx context.Context, q *change.Query, columns func(names []s
 	if err := columns(names); err != nil {
 		return err
 	}
-	raw, into, values := make([]sql.RawBytes, len(names)), make([]any, len(names)), make([]*string, len(names))
-	for i := range raw {
-		into[i] = &raw[i]
-	}
-	for rows.Next() {
-		if err := rows.Scan(into...); err != nil {
-			return err
-		}
+	values := make([]*string, len(names))
+	return engine.Raw(rows, func(raw [][]byte) error {
 		for i, b := range raw {
 			if values[i] = nil; b != nil {
 				text := listedText(types[i].DatabaseTypeName(), b)
 				values[i] = &text
 			}
 		}
-		if err := each(values); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
+		return each(values)
+	})
 }
 
 // listedText is a value as lists have it.

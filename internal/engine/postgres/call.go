@@ -110,13 +110,9 @@ func (db *DB) procedure(ctx context.Context, c *change.Call) error {
 	return nil
 }
 
-// mostPrepared is how many forms of a statement a session has prepared: they differ by the
-// values that are NULL, and by whether a time has a zone.
-const mostPrepared = 64
-
-// prepared gives the name under which a statement is prepared, "" if it is not.
+// prepare gives the name under which a statement is prepared, "" if it is not.
 func (s *session) prepare(ctx context.Context, c *pgconn.PgConn, text string) (string, error) {
-	if name, ok := s.prepared[text]; ok || len(s.prepared) == mostPrepared {
+	if name, ok := s.prepared[text]; ok || len(s.prepared) == engine.MostPrepared {
 		return name, nil
 	}
 	if s.prepared == nil {

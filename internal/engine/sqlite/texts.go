@@ -63,9 +63,10 @@ func (db *DB) Texts(ctx context.Context, q *change.Query, columns func(names []s
 	return rows.Err()
 }
 
-// named gives the names of the columns of a query, each of which must be there once.
+// named gives the names of the columns of a query, each of which must be there once. No row is asked
+// for, or an ORDER BY would be worked out twice.
 func (db *DB) named(ctx context.Context, q *change.Query) ([]string, error) {
-	rows, err := db.pool.QueryContext(ctx, q.String(), q.Args...)
+	rows, err := db.pool.QueryContext(ctx, "SELECT * FROM ("+q.String()+") LIMIT 0", q.Args...)
 	if err != nil {
 		return nil, err
 	}
@@ -75,12 +76,11 @@ func (db *DB) named(ctx context.Context, q *change.Query) ([]string, error) {
 		return nil, err
 	}
 	seen := map[string]bool{}
-	for _, name := range names {
-		if fold := strings.ToLower(name); seen[fold] {
-			return nil, fmt.Errorf("the query has two columns that are called %s", name)
-		} else {
-			seen[fold] = true
+	for _, name := range names { // SQLite calls the second of two columns of the name k "k:1"
+		if first, n, ok := strings.Cut(name, ":"); ok && seen[strings.ToLower(first)] && strings.Trim(n, "0123456789") == "" {
+			return nil, fmt.Errorf("the query has two columns that are called %s", first)
 		}
+		seen[strings.ToLower(name)] = true
 	}
 	return names, nil
 }
