@@ -20,6 +20,13 @@ type List struct {
 	Extra []string // columns besides, which the job's own SQL asks for; texts
 
 	Calls string // the table that says what became of lines for which a statement is called, as SQL text; "" of any other list
+
+	// Turn is how many lines with the same key come before each of these: what is carried out in
+	// the order of the file has a table for each turn. Later are the lists of the turns after it.
+	// Has are the actions that lines of a later turn have of their own.
+	Turn  int
+	Later []*List
+	Has   []string
 }
 
 // Columns of ours in the table of a list.
@@ -27,6 +34,7 @@ const (
 	ListLine    = "jugatum_line"    // the line of the file on which it begins
 	ListAction  = "jugatum_action"  // what is to become of it: insert, update, delete or upsert; NULL where the step says so for all
 	ListOutcome = "jugatum_outcome" // what became of it; NULL as long as that is open
+	ListFound   = "jugatum_found"   // of a later turn: 1 or 0 where the lines before leave a row or none; NULL where they leave it as it is
 )
 
 // Layout is the table of a list with all of its columns, as it is made.
@@ -42,6 +50,9 @@ func (l *List) Layout(d Dialect) *Table {
 	// the table is asked when all are there.
 	t.Key = &Key{Name: "primary key", Columns: append(slices.Clone(l.Table.Key.Columns), line)}
 	t.Columns = append(t.Columns, line, &Column{Name: ListAction, Type: types.Word}, &Column{Name: ListOutcome, Type: types.Word})
+	if l.Turn > 0 {
+		t.Columns = append(t.Columns, &Column{Name: ListFound, Type: types.Int})
+	}
 	t.Columns = append(t.Columns, l.Table.Columns...)
 	return l.extra(t, types)
 }
@@ -175,7 +186,7 @@ func MissedLines(c *Change) *Query {
 	if l.Missed == NoSuchKey {
 		q.Add("NOT ")
 	}
-	return q.there(c, "line").acting("line", l.Alone)
+	return q.found(c, "line").acting("line", l.Alone)
 }
 
 // MarkInserted is the statement that says of those lines of a stretch that are to make a row, or
@@ -299,24 +310,45 @@ type Settled struct {
 	Kept   *Kept // nil without kept values
 }
 
-// LinesShown is the query for the lines of a list in the order of the file, all as text: the
-// line, its action and what became of it; the values that it has for the columns of the list;
-// and for each of these the value that the row had before, as far as that was kept. all is the
-// action of every line, "" where they have their own; done says that the changes have come to
-// their ends.
-func LinesShown(d Dialect, l *List, by []Settled, all string, done bool) *Query {
+// Carried is a list, or one turn of it, with the changes that carry it out.
+type Carried struct {
+	*Lines
+	By   []Settled
+	Done bool // all of them have come to their ends
+}
+
+// LinesShown is the query for the lines of a list, which may have several turns, in the order
+// of the file, all as text: the line, its action and what became of it; the values that it has
+// for the columns of the list; and for each of these the value that the row had before, as far
+// as that was kept.
+func LinesShown(d Dialect, turns []Carried) *Query {
+	all, packed := &Query{D: d}, false
+	for i, x := range turns {
+		if i > 0 {
+			all.Add(" UNION ALL ")
+		}
+		q := x.shown(d, &packed)
+		all.Add(q.String())
+	}
 	q := &Query{D: d}
+	return q.Add(d.Settings(packed, packed), all.String(), " ORDER BY 1")
+}
+
+// shown is the query for the lines of one turn, in no order.
+func (x Carried) shown(d Dialect, packed *bool) *Query {
+	q := &Query{D: d}
+	l, done := x.List, x.Done
 	action, outcome := "l."+d.Quote(ListAction), "l."+d.Quote(ListOutcome)
 	became := "CASE"                                 // what was kept tells more than whether there was a row when the step had ended
 	before := make([][]string, len(l.Table.Columns)) // old values of each column
-	joins, packed := &Query{D: d}, false
-	for i, s := range by {
+	joins := &Query{D: d}
+	for i, s := range x.By {
 		if s.Kept == nil {
 			done = false
 			continue
 		}
 		k := "k" + itoa(i)
-		packed = packed || s.Kept.Packed != ""
+		*packed = *packed || s.Kept.Packed != ""
 		joins.keptLine(s.Change, s.Kept, " LEFT JOIN ", k, "t"+itoa(i), "")
 		became += " WHEN " + k + ".seq IS NOT NULL THEN '" + string(s.Change.Settles()) + "'"
 		if s.Change.Verb == sqltext.Insert { // there was no row before
@@ -333,13 +365,13 @@ func LinesShown(d Dialect, l *List, by []Settled, all string, done bool) *Query 
 	}
 	became += " WHEN " + outcome + " IS NOT NULL THEN " + outcome
 	if done {
-		if all != "" {
-			became += " ELSE '" + string(Otherwise(all)) + "'"
+		if x.All != "" {
+			became += " ELSE '" + string(Otherwise(x.All)) + "'"
 		} else {
 			became += " WHEN " + action + " = 'insert' THEN '" + string(Otherwise("insert")) + "' WHEN " + action + " = 'delete' THEN '" + string(Otherwise("delete")) + "' ELSE '" + string(Unchanged) + "'"
 		}
 	}
-	q.Add(d.Settings(packed, packed), "SELECT l.", d.Quote(ListLine), ", ", action, ", ", became, " END")
+	q.Add("SELECT l.", d.Quote(ListLine), ", ", action, ", ", became, " END")
 	for _, c := range l.Table.Columns {
 		q.Add(", ", d.Text(c, "l."+d.Quote(c.Name)))
 	}
@@ -353,5 +385,5 @@ func LinesShown(d Dialect, l *List, by []Settled, all string, done bool) *Query 
 			q.Add(", coalesce(", strings.Join(olds, ", "), ")")
 		}
 	}
-	return q.Add(" FROM ", l.SQL, " AS l", joins.String(), " ORDER BY l.", d.Quote(ListLine))
+	return q.Add(" FROM ", l.SQL, " AS l", joins.String())
 }

@@ -13,14 +13,25 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
 	"jugatum/internal/plan"
+	"jugatum/internal/runner"
 )
 
-// doneList is a list of a run with the changes that carry it out.
+// doneList is a list of a run with its turns and the changes that carry them out.
 type doneList struct {
-	*change.Lines
-	by   []change.Settled
-	done bool // all of them have come to their ends
-	step int  // the number of the last of them
+	*change.Lines     // of the first turn
+	of            int // the job's step
+	turns         []change.Carried
+	step          int // the number of the last step that carries it out
+}
+
+// add takes down one of the changes.
+func (x *doneList) add(w *runner.Work) {
+	if n := len(x.turns); n == 0 || x.turns[n-1].List != w.Change.Lines.List {
+		x.turns = append(x.turns, change.Carried{Lines: w.Change.Lines, Done: true})
+	}
+	last := &x.turns[len(x.turns)-1]
+	last.By, last.Done = append(last.By, change.Settled{Change: w.Change, Kept: w.Kept}), last.Done && w.Step.Status == ledger.Done
+	x.step = w.Step.N
 }
 
 // writeLines writes the lines of a run's lists as CSV, each list into a file: the first into the
@@ -39,12 +50,10 @@ func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.R
 		if x == nil {
 			continue
 		}
-		if n := len(lists); n == 0 || lists[n-1].List != x.List {
-			lists = append(lists, &doneList{Lines: x, done: true})
+		if n := len(lists); n == 0 || lists[n-1].of != w.Change.Of {
+			lists = append(lists, &doneList{Lines: x, of: w.Change.Of})
 		}
-		last := lists[len(lists)-1]
-		last.by, last.done = append(last.by, change.Settled{Change: w.Change, Kept: w.Kept}), last.done && w.Step.Status == ledger.Done
-		last.step = w.Step.N
+		lists[len(lists)-1].add(w)
 	}
 	if len(lists) == 0 {
 		return usagef("run %d has no list", r.ID)
@@ -78,7 +87,7 @@ func (x *doneList) write(ctx context.Context, db engine.DB, path string) error {
 			head = append(head, cell(old+c.Name))
 		}
 	}
-	return x.writeRows(ctx, db, path, head, change.LinesShown(db.Dialect(), x.List, x.by, x.All, x.done), nil)
+	return x.writeRows(ctx, db, path, head, change.LinesShown(db.Dialect(), x.turns), nil)
 }
 
 // writeRows writes the rows of a query, of as many columns as head has, into a new file; amend, which

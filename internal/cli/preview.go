@@ -162,9 +162,10 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	if s.Estimated {
 		total = "about " + total
 	}
+	later := s.Lines != nil && s.Lines.Turn > 0
 	if s.Call != nil {
 		report.PrintCall(o, s.Call)
-	} else {
+	} else if !later {
 		o.Printf("  %s %s of %s matched, %s %s\n", term.Count(s.Matched), what, total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
 	}
 	if s.Lines != nil {

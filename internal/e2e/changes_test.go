@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -71,20 +72,12 @@ func oneList(d *database, l layout, li int) {
 	for _, to := range []string{table, plain} {
 		d.exec("INSERT INTO " + to + copied(d, to, original))
 	}
-	key := l.cols
-	if l.name == "unique index beside NULLs" {
-		key = "k"
-	}
-	columns := append(strings.Split(l.cols, ", "), "n", "txt", "amt", "flag")
-	if l.name != "strict with generated" { // whose bytes are in a column of any type
-		columns = append(columns, "bin")
-	}
+	x := newListing(d, l, r, plain)
 	// Which keys have lines of which action: of those that are there, one in five each, and
 	// some that are not.
-	actions := []string{"delete", "update", "insert", "upsert"}
-	keys := make([][]int, len(actions))
+	keys := make([][]int, len(listActions))
 	for i := range rows {
-		if n := i % 5; n < len(actions) {
+		if n := i % 5; n < len(listActions) {
 			keys[n] = append(keys[n], i)
 		}
 	}
@@ -94,68 +87,16 @@ func oneList(d *database, l layout, li int) {
 	if l.name == "generated and identity" { // a new row's number would be another one
 		keys[2], keys[3] = nil, nil
 	}
-	var lines [][]string
-	names := append([]string{"op"}, unquoted(columns)...)
-	var sources []string
-	for n, action := range actions {
-		source := d.quote("lines " + action)
-		sources = append(sources, source)
-		l.make(d, source, 10+n)
-		some := l
-		some.key = func(i int) []any { return l.key(keys[n][i]) }
-		fill(d, some, r, len(keys[n]), source)
-		var exprs []string
-		for _, c := range columns {
-			exprs = append(exprs, "coalesce("+d.listed(c, c == "bin" || c == "b" && l.name == "uuid and bytes")+", 'NULL!')")
-		}
-		query := "SELECT " + strings.Join(exprs, ", ") + " FROM " + source
-		got, err := d.db.Query(query)
-		if err != nil {
-			t.Fatal(query, err)
-		}
-		for got.Next() {
-			line := make([]string, len(columns))
-			into := make([]any, len(columns))
-			for i := range line {
-				into[i] = &line[i]
-			}
-			if err := got.Scan(into...); err != nil {
-				t.Fatal(err)
-			}
-			lines = append(lines, append([]string{action}, line...))
-		}
-		got.Close()
-	}
+	before := d.dump(table)
+	lines := x.lines(keys)
 	r.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
-	path, more := d.written(li, names, lines)
+	path, more := d.written(li, x.names(), lines)
 	job := d.job("[[step]]\ntable = '" + table + "'\nchanges = '" + path + "'\naction = { column = 'op' }\n" + more)
 	if l.keyless {
 		if o := d.must(2, "run", job, "--accept", "any"); !strings.Contains(o.err, "has no key by which the lines could find their rows") {
 			t.Error(o.err)
 		}
 		return
-	}
-	before := d.dump(table)
-	on := func(a, b string) string {
-		var all []string
-		for _, k := range strings.Split(key, ", ") {
-			all = append(all, a+"."+k+" = "+b+"."+k)
-		}
-		return strings.Join(all, " AND ")
-	}
-	d.exec("DELETE FROM " + plain + " WHERE EXISTS (SELECT 1 FROM " + sources[0] + " AS s WHERE " + on(plain, "s") + ")")
-	for _, source := range []string{sources[1], sources[3]} {
-		var set []string
-		for _, c := range columns {
-			if !strings.Contains(", "+key+",", ", "+c+",") {
-				set = append(set, c+" = (SELECT s."+c+" FROM "+source+" AS s WHERE "+on("s", plain)+")")
-			}
-		}
-		d.exec("UPDATE " + plain + " SET " + strings.Join(set, ", ") + " WHERE EXISTS (SELECT 1 FROM " + source + " AS s WHERE " + on("s", plain) + ")")
-	}
-	for _, source := range sources[2:] {
-		list := strings.Join(columns, ", ")
-		d.exec("INSERT INTO " + plain + " (" + list + ") SELECT " + list + " FROM " + source + " AS s WHERE NOT EXISTS (SELECT 1 FROM " + plain + " AS p WHERE " + on("p", "s") + ")")
 	}
 	want := d.dump(plain)
 	for i, args := range [][]string{d.workers(r.IntN(4)), {"--method", "roster"}, {"--method", "single"}, {"--keep", "none"}} {
@@ -171,6 +112,109 @@ func oneList(d *database, l layout, li int) {
 		d.must(0, "undo", run, "--batch", fmt.Sprint(1+rows/20+r.IntN(40)))
 		same(t, "undone", d.dump(table), before)
 		d.must(0, "verify", d.lastRun())
+	}
+}
+
+// listing makes lines for the rows of a table, and carries them out on another one like it by
+// plain statements.
+type listing struct {
+	d       *database
+	l       layout
+	r       *rand.Rand
+	plain   string
+	key     string
+	columns []string
+	sources int // tables of lines made so far
+}
+
+// listActions are what lines do, in the order in which listing.lines takes their keys.
+var listActions = []string{"delete", "update", "insert", "upsert"}
+
+func newListing(d *database, l layout, r *rand.Rand, plain string) *listing {
+	x := &listing{d: d, l: l, r: r, plain: plain, key: l.cols, columns: append(strings.Split(l.cols, ", "), "n", "txt", "amt", "flag")}
+	if l.name == "unique index beside NULLs" {
+		x.key = "k"
+	}
+	if l.name != "strict with generated" { // whose bytes are in a column of any type
+		x.columns = append(x.columns, "bin")
+	}
+	return x
+}
+
+// names are the columns of the lines.
+func (x *listing) names() []string { return append([]string{"op"}, unquoted(x.columns)...) }
+
+// texts reads the columns of a table as a list has them.
+func (x *listing) texts(table string) (lines [][]string) {
+	var exprs []string
+	for _, c := range x.columns {
+		exprs = append(exprs, "coalesce("+x.d.listed(c, c == "bin" || c == "b" && x.l.name == "uuid and bytes")+", 'NULL!')")
+	}
+	query := "SELECT " + strings.Join(exprs, ", ") + " FROM " + table
+	got, err := x.d.db.Query(query)
+	if err != nil {
+		x.d.t.Fatal(query, err)
+	}
+	defer got.Close()
+	for got.Next() {
+		line := make([]string, len(x.columns))
+		into := make([]any, len(x.columns))
+		for i := range line {
+			into[i] = &line[i]
+		}
+		if err := got.Scan(into...); err != nil {
+			x.d.t.Fatal(err)
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+// lines makes lines of each action for the rows of so many keys, none of which may come twice,
+// and carries them out.
+func (x *listing) lines(keys [][]int) (lines [][]string) {
+	var sources []string
+	for n, action := range listActions {
+		source := x.d.quote(fmt.Sprint("lines ", x.sources, " ", action))
+		sources = append(sources, source)
+		x.l.make(x.d, source, 10+4*x.sources+n)
+		some := x.l
+		some.key = func(i int) []any { return x.l.key(keys[n][i]) }
+		fill(x.d, some, x.r, len(keys[n]), source)
+		for _, line := range x.texts(source) {
+			lines = append(lines, append([]string{action}, line...))
+		}
+	}
+	x.sources++
+	if !x.l.keyless {
+		x.carryOut(sources)
+	}
+	return lines
+}
+
+// carryOut does what the lines say.
+func (x *listing) carryOut(sources []string) {
+	on := func(a, b string) string {
+		var all []string
+		for _, k := range strings.Split(x.key, ", ") {
+			all = append(all, a+"."+k+" = "+b+"."+k)
+		}
+		return strings.Join(all, " AND ")
+	}
+	plain := x.plain
+	x.d.exec("DELETE FROM " + plain + " WHERE EXISTS (SELECT 1 FROM " + sources[0] + " AS s WHERE " + on(plain, "s") + ")")
+	for _, source := range []string{sources[1], sources[3]} {
+		var set []string
+		for _, c := range x.columns {
+			if !strings.Contains(", "+x.key+",", ", "+c+",") {
+				set = append(set, c+" = (SELECT s."+c+" FROM "+source+" AS s WHERE "+on("s", plain)+")")
+			}
+		}
+		x.d.exec("UPDATE " + plain + " SET " + strings.Join(set, ", ") + " WHERE EXISTS (SELECT 1 FROM " + source + " AS s WHERE " + on("s", plain) + ")")
+	}
+	for _, source := range sources[2:] {
+		list := strings.Join(x.columns, ", ")
+		x.d.exec("INSERT INTO " + plain + " (" + list + ") SELECT " + list + " FROM " + source + " AS s WHERE NOT EXISTS (SELECT 1 FROM " + plain + " AS p WHERE " + on("p", "s") + ")")
 	}
 }
 

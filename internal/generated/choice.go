@@ -41,12 +41,12 @@ type Choice struct {
 
 	Fill int // columns are filled from other rows, in this way
 	Move int // rows are moved to another table: 1 of no such keys, 2 and 3 with some, which stay or give way; 4 to 6 are copied likewise
-	List int // lines of a list are carried out: 1 update, 2 delete, 3 insert, 4 upsert, 5 each as it says itself
+	List int // lines of a list are carried out: 1 update, 2 delete, 3 insert, 4 upsert, 5 each as it says itself, 6 so and two for most keys, in their order
 }
 
 // most is the largest value of each field of a Choice that is chosen by chance.
 var most = map[string]int{"Key": 10, "Rows": 40, "Parts": 3, "Trigger": 6, "Child": 7, "Unique": 3, "Check": 2, "Index": 1, "Values": 3,
-	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 7, "Move": 6, "List": 5}
+	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 7, "Move": 6, "List": 6}
 
 // rare are fields that are 0 in most cases, so that what they bring about is
 // not hidden by refusals for another reason: one case in so many has another value.
@@ -126,7 +126,8 @@ type Case struct {
 	Setup  []string // statements that make the tables and fill them
 	SQL    string   // the statement
 	Job    string   // the job that stands for it; "" for the statement itself
-	Listed []string // the list that the job names: for each column its name, and the expression for its values, over the table l
+	Listed []string // the list that the job names: for each column its name, and the expression for its values
+	Lines  string   // what these are of, as an item of a FROM list, and the order; "" for the table l
 	Args   []string // of the program besides
 	Dumps  []string // queries that together give every byte, one text a row
 	Noted  []string // of these, those of tables in which triggers note what is done, an undo included

@@ -1,6 +1,7 @@
 package generated
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -408,7 +409,7 @@ func (h *house) try(choice Choice) result {
 	if err != nil {
 		return fail("dump: %v", err)
 	}
-	if err := h.list(x.Listed); err != nil {
+	if err := h.list(x.Listed, cmp.Or(x.Lines, "l")); err != nil {
 		return fail("setup: %v", err)
 	}
 	_, plainErr := h.plain.Exec(x.SQL)

@@ -9,7 +9,7 @@ import (
 )
 
 // list writes the lines of a list, that are in a table of both databases, to a file.
-func (h *house) list(listed []string) error {
+func (h *house) list(listed []string, from string) error {
 	if listed == nil {
 		return nil
 	}
@@ -17,7 +17,7 @@ func (h *house) list(listed []string) error {
 	for i := 0; i < len(listed); i += 2 {
 		names, values = append(names, listed[i]), append(values, listed[i+1])
 	}
-	rows, err := h.plain.Query("SELECT " + strings.Join(values, ", ") + " FROM l")
+	rows, err := h.plain.Query("SELECT " + strings.Join(values, ", ") + " FROM " + from)
 	if err != nil {
 		return err
 	}

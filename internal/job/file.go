@@ -94,7 +94,7 @@ func (f fileStep) kinds() []kind.Keys {
 		lists.Written = f.ListKeys
 	}
 	if lists.Used() {
-		lists.Present, lists.Set, moves.Present = moves.Present, f.Set, nil
+		lists.Order, lists.Present, lists.Set, moves.Present = f.Order, moves.Present, f.Set, nil
 	}
 	return []kind.Keys{f.FillKeys, moves, lists, calls}
 }

@@ -116,7 +116,9 @@ func (x *stepReader) filter() error {
 }
 
 // top reports whether the step means the first rows of an order.
-func (f fileStep) top() bool { return f.Order != nil || f.Skip != nil || f.First != nil }
+func (f fileStep) top() bool {
+	return f.Order != nil && !f.ChangesKeys.Used() || f.Skip != nil || f.First != nil
+}
 
 // first reads how many of them, and in which order.
 func (x *stepReader) first() error {

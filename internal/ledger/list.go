@@ -2,6 +2,8 @@ package ledger
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -24,6 +26,22 @@ type List struct {
 	Key    []string `json:"key"`
 	Others []string `json:"columns"`
 	Extra  []string `json:"extra,omitempty"`
+	Turns  []Turn   `json:"turns,omitempty"` // the later ones of a list that is carried out in the order of the file
+}
+
+// Turn are those lines of a list before which as many with the same key come. They are in a table
+// of their own; the others are in that of the list.
+type Turn struct {
+	Table   string   `json:"table"`
+	Lines   int64    `json:"lines"`
+	Actions []string `json:"actions,omitempty"` // that its lines have, where they have their own
+}
+
+// NewListName makes up a name for a table of lines.
+func NewListName() string {
+	token := make([]byte, 8)
+	rand.Read(token)
+	return "list_" + hex.EncodeToString(token)
 }
 
 // Calls is the table that says what became of its lines, where a statement is called for each.
@@ -51,8 +69,14 @@ func ListOf(params map[string]change.Value, step int) (*List, error) {
 	if err := json.Unmarshal([]byte(v.Text), x); err != nil {
 		return nil, fmt.Errorf("what is recorded of the list of step %d cannot be read: %w", step+1, err)
 	}
-	if !listName.MatchString(x.Table) {
-		return nil, fmt.Errorf("the record names %q for the lines of step %d, which is no name that it would have given", x.Table, step+1)
+	tables := []string{x.Table}
+	for _, t := range x.Turns {
+		tables = append(tables, t.Table)
+	}
+	for _, t := range tables {
+		if !listName.MatchString(t) {
+			return nil, fmt.Errorf("the record names %q for the lines of step %d, which is no name that it would have given", t, step+1)
+		}
 	}
 	return x, nil
 }

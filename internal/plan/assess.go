@@ -167,6 +167,9 @@ func (p *Plan) Rehearse(ctx context.Context, ch *change.Change, method string, o
 	if changes == 0 || ch.Table.Key == nil {
 		return nil, nil
 	}
+	if ch.LaterTurn() { // what it will find is not there yet
+		return nil, nil
+	}
 	if ch.Call != nil { // what a statement does may be more than a rollback takes back
 		return nil, nil
 	}

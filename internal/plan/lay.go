@@ -68,6 +68,12 @@ func (p *Plan) listOf(ctx context.Context, s job.Step, record *ledger.List) (*ch
 	}
 	x := change.NewList(record.File, at, target, columns[0], columns[1], record.Extra)
 	x.SQL = text
+	for i, t := range record.Turns {
+		x.Later = append(x.Later, p.later(x, t, i+1))
+	}
+	for i, t := range x.Later {
+		t.Later = x.Later[i+1:]
+	}
 	return x, nil
 }
 

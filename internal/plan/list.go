@@ -2,8 +2,6 @@ package plan
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -174,14 +172,15 @@ func (x *loading) open(ctx context.Context, name, shown string, file io.Reader) 
 // read reads the lines, whatever they come from; shown is what the list is called in the record.
 func (x *loading) read(ctx context.Context, name, shown string) error {
 	defer x.in.Close()
-	token := make([]byte, 8)
-	rand.Read(token)
-	record := &ledger.List{File: shown, Table: "list_" + hex.EncodeToString(token)}
+	record := &ledger.List{File: shown, Table: ledger.NewListName()}
 	if err := x.lay(ctx, record); err != nil {
 		return err
 	}
-	if err := x.create(ctx); err != nil {
+	if err := x.create(ctx, x.list); err != nil {
 		return err
+	}
+	for _, c := range x.list.Layout(x.p.DB.Dialect()).Columns {
+		x.columns = append(x.columns, c.Name)
 	}
 	if k := x.list.Table.Key; x.list.Calls == "" && k.Integer {
 		x.rising.at = slices.Index(x.columns, k.Columns[0].Name)
@@ -193,19 +192,27 @@ func (x *loading) read(ctx context.Context, name, shown string) error {
 		return &list.Fault{File: name, Msg: "there is no line after the header"}
 	}
 	if x.list.Calls == "" && !x.rising.always() {
-		if err := x.once(ctx); err != nil {
+		if err := x.several(ctx, record); err != nil {
 			return err
 		}
 	}
 	record.SHA256, record.Bytes = x.in.Sum()
 	record.Lines = x.list.Lines
-	if text := x.p.DB.Dialect().Analyze(x.list.SQL); text != "" { // outside a transaction
-		if _, err := x.p.session.Conn.ExecContext(ctx, text); err != nil {
-			return err
-		}
+	if err := x.analyze(ctx, x.list); err != nil {
+		return err
 	}
 	x.p.setList(x.step, record, x.list)
 	return nil
+}
+
+// analyze has the planner know a table of lines.
+func (x *loading) analyze(ctx context.Context, l *change.List) error {
+	text := x.p.DB.Dialect().Analyze(l.SQL)
+	if text == "" {
+		return nil
+	}
+	_, err := x.p.session.Conn.ExecContext(ctx, text) // outside a transaction
+	return err
 }
 
 func names(columns []*change.Column) (out []string) {
@@ -226,7 +233,11 @@ func (p *Plan) setList(step int, record *ledger.List, x *change.List) {
 	if p.lists == nil {
 		p.lists = map[int]*change.List{}
 	}
-	x.Lines, x.Table.Rows = record.Lines, record.Lines
+	x.Lines = record.Lines
+	for _, t := range record.Turns {
+		x.Lines -= t.Lines
+	}
+	x.Table.Rows = x.Lines
 	p.lists[step] = x
 	text, err := json.Marshal(record)
 	if err != nil { // texts and numbers

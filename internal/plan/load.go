@@ -9,21 +9,19 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
+	"jugatum/internal/kind/changes"
+	"jugatum/internal/ledger"
 	"jugatum/internal/list"
 )
 
 // How the lines of a list come into their table.
 
-// create makes the table for the lines.
-func (x *loading) create(ctx context.Context) error {
+// create makes the table for the lines of a list.
+func (x *loading) create(ctx context.Context, l *change.List) error {
 	d := x.p.DB.Dialect()
-	layout := x.list.Layout(d)
-	for _, c := range layout.Columns {
-		x.columns = append(x.columns, c.Name)
-	}
-	texts := x.p.DB.NewTable(layout)
-	if x.list.Calls != "" {
-		texts = append(texts, x.p.DB.NewTable(change.CallsTable(d, tableName(d, x.list.Calls)))...)
+	texts := x.p.DB.NewTable(l.Layout(d))
+	if l.Calls != "" {
+		texts = append(texts, x.p.DB.NewTable(change.CallsTable(d, tableName(d, l.Calls)))...)
 	}
 	tx, err := x.p.session.Start(ctx)
 	if err != nil {
@@ -32,15 +30,15 @@ func (x *loading) create(ctx context.Context) error {
 	defer tx.Rollback()
 	for _, text := range texts {
 		if _, err := tx.Exec(ctx, text); err != nil {
-			return fmt.Errorf("making a table for the lines of %s: %w", x.list.File, err)
+			return fmt.Errorf("making a table for the lines of %s: %w", l.File, err)
 		}
 	}
 	if err := tx.Commit(ctx); err != nil {
 		return err
 	}
-	x.p.made = append(x.p.made, x.list.SQL)
-	if x.list.Calls != "" {
-		x.p.made = append(x.p.made, x.list.Calls)
+	x.p.made = append(x.p.made, l.SQL)
+	if l.Calls != "" {
+		x.p.made = append(x.p.made, l.Calls)
 	}
 	return nil
 }
@@ -165,13 +163,18 @@ func (x *loading) write(ctx context.Context, rows [][]any) error {
 }
 
 func (x *loading) insert(ctx context.Context, rows [][]any) error {
+	return x.apart(ctx, func(tx *engine.Tx) error { return x.p.DB.InsertRows(ctx, tx, x.list.SQL, x.columns, rows) })
+}
+
+// apart does something in a transaction of its own, and leaves others their turn.
+func (x *loading) apart(ctx context.Context, do func(tx *engine.Tx) error) error {
 	s := x.p.session
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	if err := x.p.DB.InsertRows(ctx, tx, x.list.SQL, x.columns, rows); err != nil {
+	if err := do(tx); err != nil {
 		return err
 	}
 	if err := tx.Commit(ctx); err != nil {
@@ -183,11 +186,30 @@ func (x *loading) insert(ctx context.Context, rows [][]any) error {
 	return nil
 }
 
+// several looks for lines with the same key: a list whose lines come in any order is refused
+// then, one in the order of the file has its turns.
+func (x *loading) several(ctx context.Context, record *ledger.List) error {
+	twice, err := x.twice(ctx)
+	if err != nil || twice == nil {
+		return err
+	}
+	s, ok := x.kind.(*changes.Step)
+	switch {
+	case !ok || !s.InOrder:
+		twice.Msg += `, and nothing says which is meant; with order = "file" they are carried out one after the other`
+		return twice
+	case !x.ownKey(ctx):
+		twice.Msg += `; with order = "file" lines may have the same key where that is the table's own, and these go by other columns`
+		return twice
+	}
+	return x.turns(ctx, record, s)
+}
+
 // shownTwice is how many keys are told that several lines have.
 const shownTwice = 3
 
-// once refuses a list in which several lines have the same key.
-func (x *loading) once(ctx context.Context) error {
+// twice tells which lines have the same key; nil if none have.
+func (x *loading) twice(ctx context.Context) (*list.Fault, error) {
 	d := x.p.DB.Dialect()
 	q := &change.Query{D: d}
 	key := ""
@@ -201,7 +223,7 @@ func (x *loading) once(ctx context.Context) error {
 	q.Add("SELECT min(", line, "), max(", line, ") FROM ", x.list.SQL, " GROUP BY ", key, " HAVING count(*) > 1 ORDER BY 1 LIMIT ", fmt.Sprint(shownTwice+1))
 	rows, err := x.p.session.Conn.QueryContext(ctx, q.String())
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer rows.Close()
 	var places []string
@@ -209,7 +231,7 @@ func (x *loading) once(ctx context.Context) error {
 	for rows.Next() {
 		var a, b int
 		if err := rows.Scan(&a, &b); err != nil {
-			return err
+			return nil, err
 		}
 		if first == 0 {
 			first = a
@@ -217,11 +239,11 @@ func (x *loading) once(ctx context.Context) error {
 		places = append(places, fmt.Sprintf("%d and %d", a, b))
 	}
 	if err := rows.Err(); err != nil || len(places) == 0 {
-		return err
+		return nil, err
 	}
 	more := ""
 	if len(places) > shownTwice {
 		places, more = places[:shownTwice], " and others"
 	}
-	return &list.Fault{File: x.in.Name, Line: first, Msg: fmt.Sprintf("lines %s%s have the same key (%s), and nothing says which is meant", strings.Join(places, ", "), more, strings.Join(x.list.Table.Key.Names(), ", "))}
+	return &list.Fault{File: x.in.Name, Line: first, Msg: fmt.Sprintf("lines %s%s have the same key (%s)", strings.Join(places, ", "), more, strings.Join(x.list.Table.Key.Names(), ", "))}, nil
 }

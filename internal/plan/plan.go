@@ -86,8 +86,10 @@ func (p *Plan) build(ctx context.Context) error {
 		}
 		return t, err
 	}
-	for _, x := range p.lists {
-		tables[[2]string{x.Table.Schema, x.Table.Name}] = x.Table
+	for _, first := range p.lists {
+		for _, x := range append([]*change.List{first}, first.Later...) {
+			tables[[2]string{x.Table.Schema, x.Table.Name}] = x.Table
+		}
 	}
 	for i, s := range p.Job.Steps {
 		s.Spec.Of = i

@@ -2,6 +2,7 @@ package preview
 
 import (
 	"context"
+	"slices"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -20,7 +21,15 @@ func (p *Step) hazards(ctx context.Context, db engine.DB, c *change.Change) erro
 		}
 		p.found(q.Finding(n))
 	}
+	p.unrepeated(c)
 	return nil
+}
+
+// unrepeated drops what is worth knowing of a later turn of a list: it was told of the first.
+func (p *Step) unrepeated(c *change.Change) {
+	if c.LaterTurn() {
+		p.Hazards = slices.DeleteFunc(p.Hazards, func(f hazard.Finding) bool { return f.Level == hazard.Note })
+	}
 }
 
 // Refusals finds what a run is refused for as far as the catalogue and a look for
@@ -35,5 +44,6 @@ func Refusals(ctx context.Context, db engine.DB, c *change.Change, method string
 		}
 		p.found(q.Finding(-n)) // some, nobody has counted how many
 	}
+	p.unrepeated(c)
 	return p.Hazards, nil
 }

@@ -12,7 +12,8 @@ import (
 // Lines is what would become of the lines of a list that a change carries out.
 type Lines struct {
 	File     string           `json:"file"`
-	Lines    int64            `json:"lines"` // of the whole list
+	Lines    int64            `json:"lines"`          // of the whole list, or of its turn
+	Turn     int              `json:"turn,omitempty"` // how many lines with the same key come before each of them
 	Outcomes map[string]int64 `json:"outcomes"`
 }
 
@@ -22,7 +23,7 @@ func lines(ctx context.Context, db engine.DB, c *change.Change, p *Step) (*Lines
 	if l == nil {
 		return nil, nil
 	}
-	x := &Lines{File: l.File, Lines: l.Lines, Outcomes: map[string]int64{}}
+	x := &Lines{File: l.File, Lines: l.Lines, Turn: l.Turn, Outcomes: map[string]int64{}}
 	add := func(o change.Outcome, n int64) {
 		if n > 0 {
 			x.Outcomes[string(o)] = n

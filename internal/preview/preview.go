@@ -89,6 +89,10 @@ func Count(ctx context.Context, db engine.DB, c *change.Change) (matched, change
 		err := p.replacement(ctx, db, c, false, 0)
 		return p.Matched, p.Changes, err
 	}
+	if c.LaterTurn() {
+		err = db.JobPool().QueryRowContext(ctx, "SELECT count(*)"+change.TurnLines(c).String()).Scan(&matched)
+		return matched, matched, err
+	}
 	q := &change.Query{D: c.D}
 	q.With(c, false).Add("SELECT count(*), ")
 	q.Add(q.D.Own("count"), "(CASE WHEN changes THEN 1 END) FROM (")
@@ -192,7 +196,13 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 	for _, l := range c.Let {
 		p.Named = append(p.Named, l.Name)
 	}
-	if c.Rewrite != nil {
+	if c.LaterTurn() { // its rows are not yet what it will find
+		p.Columns, p.Sample = []Column{}, []Row{}
+		var err error
+		if p.Matched, p.Changes, err = Count(ctx, db, c); err != nil {
+			return nil, fmt.Errorf("step %q: %w", c.Step, err)
+		}
+	} else if c.Rewrite != nil {
 		p.Columns, p.Sample = []Column{}, []Row{}
 		if err := p.replacement(ctx, db, c, sample > 0, sample); err != nil {
 			return nil, err

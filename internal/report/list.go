@@ -3,7 +3,6 @@ package report
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -44,7 +43,7 @@ func lists(ctx context.Context, l *ledger.Ledger, r *ledger.Run, steps []Step) (
 		if x == nil {
 			continue
 		}
-		last := 0
+		one := List{Step: s.Name, File: x.File, SHA256: x.SHA256, Lines: x.Lines, Outcomes: map[string]int64{}}
 		for n := range r.Steps { // rows that are inserted come from our table of lines, which means nothing to anybody
 			st := &steps[n]
 			if j.Of(st.Name) != i {
@@ -56,13 +55,13 @@ func lists(ctx context.Context, l *ledger.Ledger, r *ledger.Run, steps []Step) (
 			case "call":
 				st.Table = x.File
 			}
-			last = r.Steps[n].N
+			for outcome, lines := range counts[r.Steps[n].N] { // those of each turn, with its last step
+				one.Outcomes[outcome] += lines
+			}
 		}
 		if r.UndoOf != 0 { // which puts rows back, and carries no line out
 			continue
 		}
-		one := List{Step: s.Name, File: x.File, SHA256: x.SHA256, Lines: x.Lines, Outcomes: map[string]int64{}}
-		maps.Copy(one.Outcomes, counts[last])
 		out = append(out, one)
 	}
 	return out, nil
@@ -118,5 +117,13 @@ func PrintCall(o *term.Out, x *preview.Call) {
 
 // PrintLines tells what would become of the lines of a list that a step carries out.
 func PrintLines(o *term.Out, x *preview.Lines) {
-	o.Printf("  list %s: %s\n", term.Clean(x.File), OutcomesText(o, x.Outcomes))
+	text := OutcomesText(o, x.Outcomes)
+	if text == "" {
+		text = "nothing"
+	}
+	if x.Turn > 0 { // what the rows hold by then is not known
+		o.Printf("  of %s whose key an earlier line has: at most %s\n", term.Counted(x.Lines, "line"), text)
+		return
+	}
+	o.Printf("  list %s: %s\n", term.Clean(x.File), text)
 }

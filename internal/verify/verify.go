@@ -153,7 +153,7 @@ func numbers(ctx context.Context, db engine.DB, q *change.Query, set map[int64]b
 // so may any where the change reads other tables, which they may have written.
 func (s *Step) missed(ctx context.Context, db engine.DB, r *ledger.Run, w *runner.Work) error {
 	c := w.Change
-	if w.Undo || w.Step.Status != ledger.Done || c.Recorded || !c.AnswersAgain() || c.Whole() != c { // what it was filled from is gone
+	if w.Undo || w.Step.Status != ledger.Done || c.Recorded || !c.AnswersAgain() || c.Whole() != c || c.Superseded() { // what it was filled from is gone, or the rows are what later lines have made of them
 		return nil
 	}
 	certain := func(*change.Query, string) {}

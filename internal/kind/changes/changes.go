@@ -15,8 +15,8 @@ import (
 	"jugatum/internal/sqltext"
 )
 
-// Keys are the keys of such a step in a job file, besides table. Present and Set are those
-// of other steps as well, and are handed over.
+// Keys are the keys of such a step in a job file, besides table. Order, Present and Set are
+// those of other steps as well, and are handed over.
 type Keys struct {
 	Changes any               `toml:"changes"`
 	Key     []string          `toml:"key"`
@@ -24,6 +24,7 @@ type Keys struct {
 	Columns map[string]string `toml:"columns"`
 	Absent  *string           `toml:"absent"`
 
+	Order   *string           `toml:"-"`
 	Present *string           `toml:"-"`
 	Set     map[string]string `toml:"-"`
 	Written list.Keys         `toml:"-"`
@@ -55,6 +56,12 @@ const (
 	Fail   = "fail"   // the run is refused
 )
 
+// The orders in which lines are carried out.
+const (
+	AnyOrder  = "any"  // there is one line for a key
+	FileOrder = "file" // of several lines for one key each finds what the one before it has left
+)
+
 // Step is such a step as its author wrote it.
 type Step struct {
 	From    list.Source       `json:"-"`          // what tells lists apart is what is in them
@@ -66,6 +73,7 @@ type Step struct {
 	Set     []change.Field    `json:",omitempty"` // columns besides: SQL over the table and the line
 	Absent  string            // report, fail or insert
 	Present string            // report, fail or update
+	InOrder bool              `json:",omitempty"` // several lines may have one key
 	Format  list.Format
 }
 
@@ -98,6 +106,12 @@ func (k Keys) read(order func(key string, m any) []string) (*Step, string, error
 	}
 	if field, err := s.action(k.Action, order); err != nil {
 		return nil, field, err
+	}
+	if k.Order != nil {
+		if *k.Order != AnyOrder && *k.Order != FileOrder {
+			return nil, "order", fmt.Errorf("order: %q is not any or file", *k.Order)
+		}
+		s.InOrder = *k.Order == FileOrder
 	}
 	for _, name := range order("set", k.Set) {
 		s.Set = append(s.Set, change.Field{Name: name, Expr: k.Set[name]})
@@ -253,7 +267,38 @@ type parts struct {
 	alias  string // of a line
 }
 
-func (p *parts) make() ([]kind.Part, error) {
+// make makes the parts, turn by turn.
+func (p *parts) make() (out []kind.Part, err error) {
+	first := p.list
+	for _, l := range append([]*change.List{first}, first.Later...) {
+		p.list = l
+		parts, err := p.turn()
+		if err != nil {
+			return nil, err
+		}
+		if l.Turn > 0 {
+			for i := range parts {
+				parts[i].Name += fmt.Sprintf(", turn %d", l.Turn+1)
+			}
+		}
+		out = append(out, parts...)
+	}
+	if len(out) == 1 {
+		out[0].Name = ""
+	}
+	return out, nil
+}
+
+// has leaves out actions that no line of the turn has.
+func (p *parts) has(which []Action) []Action {
+	if p.list.Turn == 0 || p.s.Action != "" {
+		return which
+	}
+	return slices.DeleteFunc(which, func(a Action) bool { return !slices.Contains(p.list.Has, string(a)) })
+}
+
+// turn makes the parts for the lines of one turn.
+func (p *parts) turn() ([]kind.Part, error) {
 	var out []kind.Part
 	add := func(name string, spec change.Spec, which, alone []Action, missed change.Outcome, policy string) {
 		l := &change.Lines{List: p.list, All: string(p.s.Action), Fail: policy == Fail}
@@ -269,13 +314,13 @@ func (p *parts) make() ([]kind.Part, error) {
 	besides := func(which, others []Action) []Action {
 		return slices.DeleteFunc(slices.Clone(which), func(a Action) bool { return slices.Contains(others, a) })
 	}
-	if which := p.s.deletes(); len(which) > 0 {
+	if which := p.has(p.s.deletes()); len(which) > 0 {
 		gone := p.spec
 		gone.Delete = true
 		gone.Where = "EXISTS (SELECT 1 FROM " + p.list.SQL + " AS " + p.alias + " WHERE " + p.match(p.ref) + p.acting(p.alias, which) + ")"
 		add("delete", gone, which, which, change.NoSuchKey, p.s.Absent)
 	}
-	if which := p.s.inserts(); len(which) > 0 {
+	if which := p.has(p.s.inserts()); len(which) > 0 {
 		made := p.spec
 		into := change.NewInto(p.list.Table, p.target, false)
 		into.Copied = true
@@ -288,7 +333,7 @@ func (p *parts) make() ([]kind.Part, error) {
 		made.Where += p.acting(line, which)
 		add("insert", made, which, besides(which, p.s.updates()), change.KeyExists, p.s.Present)
 	}
-	if which := p.s.updates(); len(which) > 0 {
+	if which := p.has(p.s.updates()); len(which) > 0 {
 		changed := p.spec
 		for _, c := range p.list.Table.Columns[len(p.list.Table.Key.Columns):] {
 			changed.Set = append(changed.Set, change.Field{Name: c.Name, Expr: p.alias + "." + p.D.Quote(c.Name)})
@@ -304,9 +349,6 @@ func (p *parts) make() ([]kind.Part, error) {
 		}
 		changed.Joint = &change.Joint{From: p.list.SQL + " AS " + p.alias, As: p.alias, Match: p.match(p.ref) + p.acting(p.alias, which) + p.open(), Columns: p.list.Table.Key.Names(), Unmatched: change.Leave, Unique: p.certain()}
 		add("update", changed, which, besides(which, p.s.inserts()), change.NoSuchKey, p.s.Absent)
-	}
-	if len(out) == 1 {
-		out[0].Name = ""
 	}
 	return out, nil
 }
