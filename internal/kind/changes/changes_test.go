@@ -221,6 +221,25 @@ func TestParts(t *testing.T) {
 			t.Errorf("got %s\nexpected %s", text, x.want)
 		}
 	}
+	// A further line for a key comes in a turn of its own, of parts for the actions that are there.
+	s := &Step{By: "op", Words: map[string]Action{"a": Upsert, "b": Delete}, InOrder: true}
+	s.From.File = "a.csv"
+	target := berths()
+	first := change.NewList("a.csv", change.TableName{Name: "lines"}, target, target.Key.Columns, []*change.Column{target.Named("day_rate")}, nil)
+	second := *first
+	second.Turn, second.Has, second.SQL = 1, []string{"delete"}, `"second"`
+	first.SQL, first.Later = `"lines"`, []*change.List{&second}
+	parts, err := s.Parts(change.Spec{Name: "step", Table: "berth"}, kind.Place{D: dialect.SQLite, Tables: func(_, _ string) (*change.Table, error) { return target, nil }, List: first})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, p := range parts {
+		got = append(got, p.Name+" of "+p.Spec.Lines.SQL)
+	}
+	if text := strings.Join(got, "; "); text != `: delete of "lines"; : insert of "lines"; : update of "lines"; : delete, turn 2 of "second"` {
+		t.Error(text)
+	}
 	if _, err := (&Step{Action: Update, From: list.Source{File: "a.csv"}}).Parts(change.Spec{Name: "step", Table: "berth"}, kind.Place{D: dialect.SQLite, Tables: func(_, _ string) (*change.Table, error) { return berths(), nil }}); err == nil || !strings.Contains(err.Error(), "the lines of a.csv are not there any more") {
 		t.Error(err)
 	}
