@@ -13,6 +13,7 @@ import (
 
 	"jugatum/internal/engine"
 	"jugatum/internal/find"
+	"jugatum/internal/hazard"
 	"jugatum/internal/ledger"
 	"jugatum/internal/plan"
 	"jugatum/internal/report"
@@ -126,7 +127,9 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 	ask := plan.Ask{Options: opts, Count: accept != "any", Rehearse: c.Bool("rehearse"), Despite: lifted}
 	counting, stop := leaving(ctx)
 	defer stop()
+	opts.Consent = &ledger.Consent{Rows: -1}
 	steps, total, err := p.Assess(counting, ask, func(x *plan.Assessment) {
+		opts.Consent.Hazards = append(opts.Consent.Hazards, told(x, lifted)...)
 		name := term.Clean(x.Step.Name)
 		if ask.Count && x.Call != nil {
 			a.err.Printf("%s:\n", a.err.Paint(term.Bold, name))
@@ -151,9 +154,18 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 	err = signalled(counting, err)
 	stop() // a person who is asked may leave in the usual way
 	if err == nil && ask.Count {
+		opts.Consent.Rows = total
 		err = a.accept(accept, total)
 	}
 	return steps, total, err
+}
+
+// told lists the hazards of a step as they are recorded.
+func told(x *plan.Assessment, lifted []string) (out []ledger.Hazard) {
+	for _, f := range x.Findings {
+		out = append(out, ledger.Hazard{Step: f.Step, Code: f.Code, Level: string(f.Level), Text: f.Text, Meant: f.Level == hazard.Refusal && slices.Contains(lifted, f.Code)})
+	}
+	return out
 }
 
 // accept has a person, or the caller, say how many rows will change.

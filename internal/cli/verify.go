@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -51,6 +52,7 @@ func (a *app) verify() *cli.Command {
 				if err != nil {
 					return err
 				}
+				a.recordVerified(ctx, db, l, r, res)
 				if c.Bool("json") {
 					err = a.json(struct {
 						Schema int `json:"schema"`
@@ -69,6 +71,19 @@ func (a *app) verify() *cli.Command {
 				return err
 			})
 		},
+	}
+}
+
+// recordVerified has the run's report tell of the verification. Who may not write to the ledger
+// verifies all the same.
+func (a *app) recordVerified(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, res *verify.Result) {
+	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum verify", LockTimeout: 5 * time.Second})
+	if err == nil {
+		defer s.Close()
+		err = l.RecordVerified(ctx, s, r.ID, res.Record())
+	}
+	if err != nil {
+		a.err.Printf("  %s\n", a.err.Paint(term.Faint, "that it was verified is not on record: "+term.Clean(err.Error())))
 	}
 }
 

@@ -264,6 +264,43 @@ func (l *Ledger) Slowest(ctx context.Context, run int64, limit int) ([]Slow, err
 	return out, rows.Err()
 }
 
+// Measured is what is on record of one batch's time and cost. Figures below 0 are unknown.
+type Measured struct {
+	Step, Lane                        int
+	N                                 int64 // within its lane
+	Began                             time.Time
+	Hold, LockWait, Pause             time.Duration // a hold of 0 is not told
+	Why                               string
+	Scanned, Changed                  int64
+	LogBytes, LogRecords, LogImages   int64
+	Waiters, Retries, Skipped, Asides int64
+}
+
+// Batches reads a run's batches, in no order.
+func (l *Ledger) Batches(ctx context.Context, run int64, each func(b Measured) error) error {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, lane, n, began_at, coalesce(hold_ms, 0), lock_wait_ms, pause_ms, why, scanned, changed, coalesce(log_bytes, -1), coalesce(log_records, -1), coalesce(log_images, -1), waiters, retries, skipped, set_aside FROM @batch WHERE run = ?"), run)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var b Measured
+		var began moment
+		var hold, wait, pause float64
+		if err := rows.Scan(&b.Step, &b.Lane, &b.N, &began, &hold, &wait, &pause, &b.Why, &b.Scanned, &b.Changed, &b.LogBytes, &b.LogRecords, &b.LogImages, &b.Waiters, &b.Retries, &b.Skipped, &b.Asides); err != nil {
+			return err
+		}
+		b.Began = began.Time
+		b.Hold, b.LockWait, b.Pause = fromMS(hold), fromMS(wait), fromMS(pause)
+		if err := each(b); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+func fromMS(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
+
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // unknown writes -1 as NULL.

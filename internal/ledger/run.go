@@ -40,11 +40,28 @@ type Options struct {
 	SetAside int           `json:"set_aside,omitempty"` // most rows that may be set aside
 	Limits   pace.Limits   `json:"limits"`
 	Estimate *Estimate     `json:"estimate,omitempty"`
+	Consent  *Consent      `json:"consent,omitempty"` // none in runs of earlier versions, and of an undo
 	// Backwards: an undo that begins with the last row that its run kept.
 	Backwards bool   `json:"backwards,omitempty"`
 	Moment    string `json:"moment,omitempty"` // before the first batch, as the server counts (PostgreSQL: a transaction number)
 	Seal      string `json:"seal,omitempty"`   // of what Signed gives, by the user who made the run
 	SealedFor string `json:"sealed_for,omitempty"`
+}
+
+// Consent is what a person was told before the run, and said to it.
+type Consent struct {
+	Rows     int64    `json:"rows"`               // accepted as the number that will change; -1: any
+	Approved string   `json:"approved,omitempty"` // the approval that it was held against
+	Hazards  []Hazard `json:"hazards,omitempty"`
+}
+
+// Hazard is one that was told.
+type Hazard struct {
+	Step  string `json:"step"`
+	Code  string `json:"code"`
+	Level string `json:"level"`
+	Text  string `json:"text"`
+	Meant bool   `json:"meant,omitempty"` // a person went on despite it
 }
 
 // Estimate is what a rehearsal estimated for a run; -1 is unknown.

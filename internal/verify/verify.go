@@ -52,6 +52,20 @@ type Check struct {
 	OK   bool   `json:"ok"`
 }
 
+// Record is what the ledger keeps of it.
+func (r *Result) Record() ledger.Verified {
+	out := ledger.Verified{Holds: r.Holds}
+	for _, s := range r.Steps {
+		for _, x := range append([]Step{s}, s.Acts...) {
+			out.Compared, out.Mismatched = out.Compared+x.Compared, out.Mismatched+x.Mismatched
+			for _, c := range x.Checks {
+				out.Checks = append(out.Checks, ledger.CheckOutcome(c))
+			}
+		}
+	}
+	return out
+}
+
 // chunk is how many kept rows are held against the table at a time: each is one
 // short read, so that no snapshot or shared lock is held for long.
 const chunk = 20_000
