@@ -152,6 +152,9 @@ func (q *Query) seq(kept *Kept, from, to int64) *Query {
 	return q
 }
 
+// Numbered appends the condition that a kept row, k, is one of those after from, up to to.
+func (q *Query) Numbered(kept *Kept, from, to int64) *Query { return q.seq(kept, from, to) }
+
 // Chained is the query for those kept rows after from, up to to, of which other has one with
 // the same key: the number, and these values of the other one, as text.
 func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) *Query {

@@ -192,6 +192,31 @@ func (a *app) accept(given string, total int64) error {
 	return nil
 }
 
+// leftForLater lists work that a run left to the server, each sort once.
+func leftForLater(ctx context.Context, db engine.DB, work []*runner.Work) (out []engine.Setting, err error) {
+	h, ok := db.(engine.Housekeeper)
+	if !ok {
+		return nil, nil
+	}
+	told := map[string]bool{}
+	for _, w := range work {
+		if w.Change.Call != nil { // of whose tables nothing is known
+			continue
+		}
+		list, err := h.Housekeeping(ctx, w.Change)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range list {
+			if !told[x.Name] {
+				told[x.Name] = true
+				out = append(out, x)
+			}
+		}
+	}
+	return out, nil
+}
+
 // execute carries a run out and tells how it ended.
 func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *ledger.Ledger, r *ledger.Run, work []*runner.Work) error {
 	ctx, stop, done := a.interruptible(parent)
@@ -217,22 +242,9 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 	if serr != nil {
 		return errors.Join(err, serr)
 	}
-	if h, ok := p.DB.(engine.Housekeeper); ok && err == nil {
-		told := map[string]bool{}
-		for _, w := range work {
-			if w.Change.Call != nil { // of whose tables nothing is known
-				continue
-			}
-			list, herr := h.Housekeeping(parent, w.Change)
-			if herr != nil {
-				return herr
-			}
-			for _, x := range list {
-				if !told[x.Name] {
-					told[x.Name] = true
-					sum.Keeping = append(sum.Keeping, x)
-				}
-			}
+	if err == nil {
+		if sum.Keeping, serr = leftForLater(parent, p.DB, work); serr != nil {
+			return serr
 		}
 	}
 	if err == nil && r.UndoOf == 0 && !c.Bool("no-search") {

@@ -274,11 +274,12 @@ type Measured struct {
 	Scanned, Changed                  int64
 	LogBytes, LogRecords, LogImages   int64
 	Waiters, Retries, Skipped, Asides int64
+	Locks                             string // JSON: mode to count
 }
 
 // Batches reads a run's batches, in no order.
 func (l *Ledger) Batches(ctx context.Context, run int64, each func(b Measured) error) error {
-	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, lane, n, began_at, coalesce(hold_ms, 0), lock_wait_ms, pause_ms, why, scanned, changed, coalesce(log_bytes, -1), coalesce(log_records, -1), coalesce(log_images, -1), waiters, retries, skipped, set_aside FROM @batch WHERE run = ?"), run)
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, lane, n, began_at, coalesce(hold_ms, 0), lock_wait_ms, pause_ms, why, scanned, changed, coalesce(log_bytes, -1), coalesce(log_records, -1), coalesce(log_images, -1), waiters, retries, skipped, set_aside, locks FROM @batch WHERE run = ?"), run)
 	if err != nil {
 		return err
 	}
@@ -287,7 +288,7 @@ func (l *Ledger) Batches(ctx context.Context, run int64, each func(b Measured) e
 		var b Measured
 		var began moment
 		var hold, wait, pause float64
-		if err := rows.Scan(&b.Step, &b.Lane, &b.N, &began, &hold, &wait, &pause, &b.Why, &b.Scanned, &b.Changed, &b.LogBytes, &b.LogRecords, &b.LogImages, &b.Waiters, &b.Retries, &b.Skipped, &b.Asides); err != nil {
+		if err := rows.Scan(&b.Step, &b.Lane, &b.N, &began, &hold, &wait, &pause, &b.Why, &b.Scanned, &b.Changed, &b.LogBytes, &b.LogRecords, &b.LogImages, &b.Waiters, &b.Retries, &b.Skipped, &b.Asides, &b.Locks); err != nil {
 			return err
 		}
 		b.Began = began.Time

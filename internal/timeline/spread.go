@@ -19,8 +19,13 @@ type Bin struct {
 	N        int
 }
 
-// binsADecade is how fine a Spread is: each bin goes 26 % further than the one before it.
-const binsADecade = 10
+// A Spread has about so many bins at least, where its figures are near to each other: then each
+// goes less far than 26 % beyond the one before it.
+const (
+	binsADecade = 10
+	mostFine    = 8 * binsADecade
+	fewBins     = 14
+)
 
 // NewSpread sorts the values.
 func NewSpread(values []float64) Spread {
@@ -31,8 +36,12 @@ func NewSpread(values []float64) Spread {
 	slices.Sort(values)
 	s.Least, s.Most = values[0], values[s.N-1]
 	s.Median, s.P90, s.P99, s.Up = rank(values, 0.5), rank(values, 0.9), rank(values, 0.99), rank(values, 0.999)
-	edge := func(i int) float64 { return math.Pow(10, float64(i)/binsADecade) }
-	bin := func(v float64) int { return int(math.Floor(math.Log10(max(v, 1e-3))*binsADecade + 1e-9)) }
+	fine := float64(binsADecade)
+	for fine < mostFine && math.Log10(max(s.Most, 1e-3)/max(s.Least, 1e-3))*fine < fewBins {
+		fine *= 2
+	}
+	edge := func(i int) float64 { return math.Pow(10, float64(i)/fine) }
+	bin := func(v float64) int { return int(math.Floor(math.Log10(max(v, 1e-3))*fine + 1e-9)) }
 	first, last := bin(s.Least), bin(s.Most)
 	for i := first; i <= last; i++ {
 		s.Bins = append(s.Bins, Bin{From: edge(i), To: edge(i + 1)})
