@@ -45,7 +45,7 @@ var measures = []measure{
 	{name: "paused", title: "share of the time waited to ease off", of: func(m timeline.Moment, w float64) float64 { return min(m.Paused/w, 1) }, aside: percent, fill: true},
 }
 
-func count(v float64) string   { return term.Count(int64(math.Round(v))) }
+func count(v float64) string { return term.Count(int64(math.Round(v))) }
 func size(v float64) string {
 	if v == 0 {
 		return "0"
