@@ -225,6 +225,7 @@ func (a *app) demoWork(ctx context.Context, at demoPlace, jobs []string, dir str
 	if err := a.step(ctx, "5. Verify: did exactly that happen?", at, "verify", run); err != nil {
 		return err
 	}
+	changed := run
 	if err := a.step(ctx, "6. It was wrong after all? Undo puts the old values back, in batches again.", at, "undo", run); err != nil {
 		return err
 	}
@@ -256,12 +257,17 @@ func (a *app) demoWork(ctx context.Context, at demoPlace, jobs []string, dir str
 	if err := a.step(ctx, "10. What was run here:", at, "runs"); err != nil {
 		return err
 	}
+	page := unused(filepath.Join(dir, "run-"+changed), ".html")
+	if err := a.step(ctx, "11. A page about the first of them, for whoever has to see what was done, what it cost and that it was right:", at, "report", changed, "-o", page); err != nil {
+		return err
+	}
 	a.out.Printf("\n")
 	a.say("Try next:")
 	db := at.String()
 	for _, s := range []string{
 		"jugatum find http://charts.saltmere.test" + db,
 		"jugatum preview " + filepath.Join(dir, "charts-https.toml") + db,
+		"jugatum preview " + filepath.Join(dir, "mooring-tariff.toml") + " --param rise=1.035 --page " + filepath.Join(dir, "to-approve.html") + db,
 		"jugatum run " + filepath.Join(dir, "mooring-tariff.toml") + " --param rise=1.035" + db,
 		"jugatum preview --sql \"UPDATE vessel SET name = substr(name, 4) WHERE name LIKE 'MV %'\"" + db,
 		"jugatum run " + filepath.Join(dir, "empty-cargo.toml") + db,
@@ -270,6 +276,17 @@ func (a *app) demoWork(ctx context.Context, at demoPlace, jobs []string, dir str
 		a.out.Printf("  %s\n", s)
 	}
 	return nil
+}
+
+// unused is the name of a file that is not there, perhaps with a number before its end.
+func unused(name, end string) string {
+	path := name + end
+	for n := 2; ; n++ {
+		if _, err := os.Lstat(path); err != nil {
+			return path
+		}
+		path = fmt.Sprintf("%s-%d%s", name, n, end)
+	}
 }
 
 // lastRun is the number of the run made last: there may have been others before

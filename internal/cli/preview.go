@@ -35,6 +35,7 @@ func (a *app) preview() *cli.Command {
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values or none, as for run"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant, as for run"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "hazards that run would be told to go on despite"},
+			&cli.StringFlag{Name: "page", Usage: "write the preview into this file as a page, with an approval that run --approved takes"},
 			&cli.BoolFlag{Name: "verbose", Usage: "explain the work that is left for later"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -89,6 +90,11 @@ func (a *app) preview() *cli.Command {
 				total += s.Total()
 			}
 			missed := p.Expectations(counts)
+			if to := c.String("page"); to != "" {
+				if err := a.writeProposal(c, p, opts, steps, total, missed, to); err != nil {
+					return err
+				}
+			}
 			if c.Bool("json") {
 				err := a.json(struct {
 					Schema   int             `json:"schema"`

@@ -40,6 +40,8 @@ func (a *app) runCmd() *cli.Command {
 			&cli.BoolFlag{Name: "no-search", Usage: "do not look once more after the run: for replaced texts, and for what a fill found no match for"},
 			&cli.BoolFlag{Name: "rehearse", Usage: "carry out one batch of each step and roll it back first; the summary sets what it estimated against what came"},
 			&cli.StringFlag{Name: "accept", Usage: "the number of rows that will change, in all tables together, or any: then nothing is counted beforehand"},
+			&cli.StringFlag{Name: "approved", Usage: "instead of --accept: the approval that preview --page made; refused unless this is what was approved"},
+			&cli.StringFlag{Name: "tolerance", Value: "0", Usage: "with --approved: by how much the rows of a step may differ from those approved, a number or a share such as 2%"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant"},
 			&cli.BoolFlag{Name: "again", Usage: "run a job that already finished here with the same parameters"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "go on despite the hazard with this code"},
@@ -123,12 +125,18 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 		a.err.Printf("  %s left out: %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(why))
 	}
 	accept, lifted := c.String("accept"), despite(c)
+	approved, tolerance, err := approval(c)
+	if err != nil {
+		return nil, 0, err
+	}
 	p.Keeping(opts.Keep, lifted)
 	ask := plan.Ask{Options: opts, Count: accept != "any", Rehearse: c.Bool("rehearse"), Despite: lifted}
 	counting, stop := leaving(ctx)
 	defer stop()
 	opts.Consent = &ledger.Consent{Rows: -1}
+	seen := plan.Sight{Despite: lifted, Keep: opts.Keep}
 	steps, total, err := p.Assess(counting, ask, func(x *plan.Assessment) {
+		seen.Found = append(seen.Found, x.Outlook())
 		opts.Consent.Hazards = append(opts.Consent.Hazards, told(x, lifted)...)
 		name := term.Clean(x.Step.Name)
 		if ask.Count && x.Call != nil {
@@ -153,11 +161,31 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 	})
 	err = signalled(counting, err)
 	stop() // a person who is asked may leave in the usual way
-	if err == nil && ask.Count {
+	switch {
+	case err != nil:
+	case approved != "":
+		opts.Consent.Approved = approved
+		opts.Consent.Rows, err = p.Approved(approved, seen, tolerance)
+	case ask.Count:
 		opts.Consent.Rows = total
 		err = a.accept(accept, total)
 	}
 	return steps, total, err
+}
+
+// approval reads what was approved, "" if the run is to ask instead.
+func approval(c *cli.Command) (approved string, t plan.Tolerance, err error) {
+	approved = c.String("approved")
+	switch {
+	case approved == "" && c.IsSet("tolerance"):
+		return "", t, usagef("--tolerance goes with --approved")
+	case approved != "" && c.String("accept") != "":
+		return "", t, usagef("--approved stands instead of --accept")
+	}
+	if t, err = plan.ParseTolerance(c.String("tolerance")); err != nil {
+		return "", t, usagef("--tolerance: %v", err)
+	}
+	return approved, t, nil
 }
 
 // told lists the hazards of a step as they are recorded.

@@ -198,7 +198,7 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []L
 	if err := l.number(ctx, tx, r); err != nil {
 		return err
 	}
-	r.DBUser, r.OSUser = l.db.User(), osUser()
+	r.DBUser, r.OSUser = l.db.User(), OSUser()
 	r.Host, r.PID, r.holder = holder()
 	r.Status, r.StartedAt = Running, time.Now().UTC()
 	if err := l.makeTables(ctx, tx, r, kept); err != nil {
@@ -245,8 +245,8 @@ func (l *Ledger) number(ctx context.Context, tx *engine.Tx, r *Run) error {
 	return nil
 }
 
-// osUser is who works on this machine.
-func osUser() string {
+// OSUser is who works on this machine.
+func OSUser() string {
 	if u, err := user.Current(); err == nil {
 		return u.Username
 	}

@@ -33,7 +33,7 @@ type CheckOutcome struct {
 
 // RecordVerified records a verification of a run that just ended.
 func (l *Ledger) RecordVerified(ctx context.Context, s *engine.Session, run int64, v Verified) error {
-	v.Who, v.At = osUser(), time.Now().UTC()
+	v.Who, v.At = OSUser(), time.Now().UTC()
 	v.Host, _, _ = holder()
 	detail, err := json.Marshal(v)
 	if err != nil {

@@ -58,6 +58,22 @@ type Param struct {
 	Text string `json:"text"`
 }
 
+// ParamsOf lists the values that a job was given.
+func ParamsOf(values map[string]change.Value) []Param {
+	out := []Param{}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		if ledger.IsListParam(name) { // told with what becomes of its lines
+			continue
+		}
+		v := values[name]
+		if name == change.Clock {
+			name = "time of the run"
+		}
+		out = append(out, Param{name, string(v.Type), v.Text})
+	}
+	return out
+}
+
 // Seen is what the tables themselves show of a run.
 type Seen struct {
 	Looks   []kept.Look
@@ -74,17 +90,9 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, see fun
 	if err != nil {
 		return nil, err
 	}
-	x := &Run{Run: sum, Job: Job{r.Source.Name, r.Source.Text, r.Source.SQL, r.Digest}, Params: []Param{}, Options: r.Options, Looks: []kept.Look{}, Locks: map[string]int{}}
+	x := &Run{Run: sum, Job: Job{r.Source.Name, r.Source.Text, r.Source.SQL, r.Digest}, Options: r.Options, Looks: []kept.Look{}, Locks: map[string]int{}}
 	x.Options.Seal, x.Options.SealedFor = "", "" // which say nothing to a reader
-	for _, name := range slices.Sorted(maps.Keys(r.Params)) {
-		if !ledger.IsListParam(name) { // told with what became of its lines
-			shown := name
-			if name == change.Clock {
-				shown = "time of the run"
-			}
-			x.Params = append(x.Params, Param{shown, string(r.Params[name].Type), r.Params[name].Text})
-		}
-	}
+	x.Params = ParamsOf(r.Params)
 	if x.Verified, err = l.LastVerified(ctx, id); err != nil {
 		return nil, err
 	}
