@@ -108,7 +108,7 @@ var tables = []string{
 		PRIMARY KEY (run, step, lane, n))`,
 	`CREATE TABLE IF NOT EXISTS @outcome (
 		run {int} NOT NULL, step {int} NOT NULL,
-		kind {word} NOT NULL,        // set aside, skipped, lines
+		kind {word} NOT NULL,        // set aside, skipped, lines, verified
 		n {int} NOT NULL,            // set aside: 1, 2, 3, …; skipped: number of the kept row; lines: 1
 		row_key {text} NOT NULL,     // set aside: JSON; skipped: as it is shown; lines: empty
 		detail {text} NOT NULL,      // JSON. Set aside: new (column to the value that was refused; null if it could not be worked out), error.

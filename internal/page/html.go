@@ -25,7 +25,7 @@ var source string
 var styles string
 
 var templates = template.Must(template.New("page").Funcs(template.FuncMap{
-	"clean":  term.Clean,
+	"clean":  func(s any) string { return term.Clean(fmt.Sprint(s)) },
 	"lines":  term.CleanLines,
 	"count":  term.Count,
 	"ms":     milliseconds,

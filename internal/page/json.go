@@ -5,13 +5,22 @@ import (
 	"io"
 	"math"
 
+	"jugatum/internal/ledger"
 	"jugatum/internal/timeline"
 )
 
 // runJSON is a run as JSON: what `show --json` tells, and what the page has besides.
 type runJSON struct {
 	*Run
-	Timeline lineJSON `json:"timeline"`
+	Consent  *ledger.Consent `json:"consent,omitempty"`
+	Settings []settingJSON   `json:"settings"`
+	Timeline lineJSON        `json:"timeline"`
+}
+
+// settingJSON is one of the options that the run went by, in words.
+type settingJSON struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
 }
 
 // lineJSON is the run along its time; figures that nothing tells of are null.
@@ -50,7 +59,11 @@ func (p *Page) JSON(w io.Writer) error {
 		Runs   []runJSON `json:"runs"`
 	}{p.Runs[0].Schema, nil}
 	for _, r := range p.Runs {
-		out.Runs = append(out.Runs, runJSON{r, alongJSON(r.Line)})
+		x := runJSON{r, r.Options.Consent, []settingJSON{}, alongJSON(r.Line)}
+		for _, o := range r.settings() {
+			x.Settings = append(x.Settings, settingJSON{o[0], o[1]})
+		}
+		out.Runs = append(out.Runs, x)
 	}
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")

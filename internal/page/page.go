@@ -34,7 +34,7 @@ type Run struct {
 	*report.Run
 	Job      Job                `json:"job"`
 	Params   []Param            `json:"params"`
-	Options  ledger.Options     `json:"options"`
+	Options  ledger.Options     `json:"-"`
 	Verified *ledger.Verified   `json:"verified,omitempty"` // the last verification; none if nobody has asked
 	Looks    []kept.Look        `json:"looks"`              // at rows before and after
 	Unseen   string             `json:"unseen,omitempty"`   // why there are none
@@ -111,23 +111,27 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, see fun
 
 // measured lays out what the batches have measured.
 func (x *Run) measured(ctx context.Context, l *ledger.Ledger) error {
-	var batches []timeline.Batch
+	batches := make([]timeline.Batch, 0, x.Batches()+1)
+	locks, whys := map[string]bool{}, map[string]string{} // texts, each once
 	err := l.Batches(ctx, x.Run.Run, func(b ledger.Measured) error {
-		batches = append(batches, timeline.Batch{Began: b.Began, Hold: b.Hold, Pause: b.Pause, Why: b.Why, Changed: b.Changed, LogBytes: b.LogBytes, Images: b.LogImages, Waiters: b.Waiters, Retries: b.Retries, SetAside: b.Asides})
-		if b.Locks == "" || b.Locks == "null" || b.Locks == "{}" {
-			return nil
-		}
-		var locks map[string]int
-		if err := json.Unmarshal([]byte(b.Locks), &locks); err != nil {
-			return fmt.Errorf("the record of a batch cannot be read: %w", err)
-		}
-		for mode, n := range locks {
-			x.Locks[mode] = max(x.Locks[mode], n)
-		}
+		batches = append(batches, timeline.Batch{Began: b.Began, Hold: b.Hold, Pause: b.Pause, Why: once(whys, b.Why), Changed: b.Changed, LogBytes: b.LogBytes, Images: b.LogImages, Waiters: b.Waiters, Retries: b.Retries, SetAside: b.Asides})
+		locks[b.Locks] = true
 		return nil
 	})
 	if err != nil {
 		return err
+	}
+	for text := range locks {
+		var modes map[string]int
+		if text == "" {
+			continue
+		}
+		if err := json.Unmarshal([]byte(text), &modes); err != nil {
+			return fmt.Errorf("the record of a batch cannot be read: %w", err)
+		}
+		for mode, n := range modes {
+			x.Locks[mode] = max(x.Locks[mode], n)
+		}
 	}
 	var events []timeline.Event
 	for _, s := range x.Signals {
@@ -144,6 +148,15 @@ func (x *Run) measured(ctx context.Context, l *ledger.Ledger) error {
 	x.Line = timeline.New(batches, events)
 	x.Asides = x.SetAside
 	return nil
+}
+
+// once gives the same text for equal ones, of which there are few.
+func once(texts map[string]string, s string) string {
+	if same, ok := texts[s]; ok {
+		return same
+	}
+	texts[s] = s
+	return s
 }
 
 // Changed is how many rows were changed, those of other tables with them.

@@ -78,13 +78,12 @@ const (
 	shortPause = 5 * time.Second
 )
 
-// New lays batches and events out. The batches may be in any order.
+// New lays batches and events out. The batches may be in any order, and are sorted.
 func New(batches []Batch, events []Event) *Timeline {
 	t := &Timeline{}
 	if len(batches) == 0 {
 		return t
 	}
-	batches = slices.Clone(batches)
 	slices.SortFunc(batches, func(a, b Batch) int { return a.Began.Compare(b.Began) })
 	a := newAxis(batches)
 	t.Began, t.Seconds = a.began, a.seconds
