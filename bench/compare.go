@@ -124,6 +124,9 @@ func (b *bench) batches(s shape, r *result) (seconds float64, err error) {
 	if r.Workers > 1 {
 		args = append(args, "--workers", fmt.Sprint(r.Workers))
 	}
+	if r.method != "" {
+		args = append(args, "--method", r.method)
+	}
 	if s.job == "" {
 		args = append(args, "--sql", s.sql)
 	} else {

@@ -107,7 +107,8 @@ type result struct {
 	HoldP99             float64 // ms, greatest of the rounds
 	Rows                int64
 	unmeasured          bool
-	plain               bool // not a run: the statement itself, in two sessions with half of the keys each
+	method              string // of the run, "" for the one that it chooses
+	plain               bool   // not a run: the statement itself, in two sessions with half of the keys each
 }
 
 func main() {
@@ -124,10 +125,11 @@ func main() {
 	cost := flag.Bool("cost", false, "instead: what the measuring of batches costs (postgres, mariadb)")
 	lists := flag.Bool("lists", false, "instead: lists in files, against joins and loads by hand")
 	undo := flag.Bool("undo", false, "instead: what an undo takes, against its run")
+	tryWays := flag.Bool("trial", false, "instead: what trials reckon, against runs")
 	flag.Parse()
 	wanted = *only
 	mode := ""
-	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo, "lists": *lists} {
+	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo, "lists": *lists, "trial": *tryWays} {
 		if on {
 			mode += name
 		}
@@ -154,10 +156,10 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 	}
 	os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")) // where the key of this user is
 	var all []result
-	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead, "lists": listsHead}
+	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead, "lists": listsHead, "trial": trialHead}
 	instead := heads[mode]
 	if mode != "" && instead == "" {
-		return fmt.Errorf("only one of -load, -find, -cost, -lists and -undo at a time")
+		return fmt.Errorf("only one of -load, -find, -cost, -lists, -trial and -undo at a time")
 	}
 	for _, e := range []string{"postgres", "mariadb", "sqlite"} {
 		if engine != "all" && engine != e {
@@ -175,6 +177,8 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 				text, err = b.search(rounds)
 			case mode == "lists":
 				text, err = b.lists(rounds)
+			case mode == "trial":
+				text, err = b.trials(rounds)
 			case mode == "undo":
 				text, err = b.undos(rounds)
 			case e == "sqlite": // one writer, and nothing to ask

@@ -109,7 +109,7 @@ func (w *Walk) cutSample(ctx context.Context, sample string, lo, end change.KeyV
 		if err := rows.Scan(into...); err != nil {
 			return nil, err
 		}
-		w.text(k)
+		w.Texts(k)
 		all = append(all, k)
 	}
 	if err := rows.Err(); err != nil {

@@ -105,7 +105,7 @@ func (w *Walk) lighten(ctx context.Context, r change.Range, rows int64) (change.
 	if err := w.db.QueryRowContext(ctx, q.String(), q.Args...).Scan(into...); err != nil {
 		return r, rows, fmt.Errorf("looking at the length of values in %s: %w", w.t, err)
 	}
-	w.text(key)
+	w.Texts(key)
 	if rows >= 0 {
 		rows = n
 	}

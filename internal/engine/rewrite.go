@@ -255,7 +255,7 @@ func readRows(ctx context.Context, db DB, from querier, c *change.Change, r chan
 		if err := rows.Scan(into...); err != nil {
 			return x.readings, err
 		}
-		x.walk.text(key)
+		x.walk.Texts(key)
 		x.row(key, place, values)
 	}
 	return x.readings, rows.Err()

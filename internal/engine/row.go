@@ -43,7 +43,7 @@ func Row(ctx context.Context, db DB, c *change.Change, r change.Range) (change.K
 		}
 		q.Source(c, r).Add(" LIMIT 1")
 		err := db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(into...)
-		w.text(key)
+		w.Texts(key)
 		return key, texts, err
 	}
 	key, texts, err := read(true)

@@ -73,13 +73,13 @@ func (w *Walk) one(ctx context.Context, q *change.Query) (change.KeyValue, error
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
-	w.text(k)
+	w.Texts(k)
 	return k, err
 }
 
-// text brings a key that was read to the form that KeyValue has: keys travel as text,
+// Texts brings a key that was read to the form that KeyValue has: keys travel as text,
 // unless bytes are bytes that are stored.
-func (w *Walk) text(k change.KeyValue) {
+func (w *Walk) Texts(k change.KeyValue) {
 	stored := w.d.Forms().StoredKeys
 	for i := range k {
 		if b, ok := k[i].([]byte); ok && !stored {

@@ -83,7 +83,7 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 		if rows < 0 {
 			rows = int64(n)
 		}
-		x, err := rehearse(ctx, db, s, c, keep, r)
+		x, err := rehearse(ctx, db, s, c, keep, r, 0)
 		if err != nil {
 			return nil, err
 		}
@@ -101,20 +101,34 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 	return out, nil
 }
 
+// Try is one batch in a transaction that is rolled back; nothing is estimated from it. n tells
+// those apart that are under way at the same time, from 0.
+func Try(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, keep bool, r change.Range, n int) (*Rehearsal, error) {
+	return rehearse(ctx, db, s, c, keep, r, n)
+}
+
+// rehearsalTable is the name of its table for kept values.
+func rehearsalTable(n int) string {
+	if n == 0 {
+		return "rehearsal"
+	}
+	return fmt.Sprintf("rehearsal_of_%d", n)
+}
+
 // rehearse is one batch in a transaction that is rolled back.
-func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, keep bool, r change.Range) (*Rehearsal, error) {
+func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, keep bool, r change.Range, n int) (*Rehearsal, error) {
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer tx.Rollback()
 	x := &Rehearsal{LogRow: -1, Records: -1, KeptRow: -1}
-	if c, err = staged(ctx, db, tx, c); err != nil {
+	if c, err = staged(ctx, db, tx, c, rehearsalTable(n)); err != nil {
 		return nil, err
 	}
 	var kept []*change.Kept // the step's own, and then its acts'
 	if keep {
-		if kept, err = rehearsalTables(ctx, db, tx, c); err != nil {
+		if kept, err = rehearsalTables(ctx, db, tx, c, rehearsalTable(n)); err != nil {
 			return nil, err
 		}
 	}
@@ -207,7 +221,7 @@ func carried(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change,
 }
 
 // rehearsalTables makes kept-values tables for a rehearsal: for the change and its acts.
-func rehearsalTables(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change) ([]*change.Kept, error) {
+func rehearsalTables(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change, base string) ([]*change.Kept, error) {
 	setup, err := db.LedgerSetup(ctx)
 	if err != nil {
 		return nil, err
@@ -216,11 +230,12 @@ func rehearsalTables(ctx context.Context, db engine.DB, tx *engine.Tx, c *change
 	var out []*change.Kept
 	add := func(name string, of *change.Change) {
 		kept := change.NewKept(db.LedgerTable(name), of)
-		if p, ok := db.(engine.Packer); ok && p.Packs(kept) {
+		// Where keys may move, what was kept is read again in the batch, through a view.
+		if p, ok := db.(engine.Packer); ok && p.Packs(kept) && !(temporary && of.KeysMayMove()) {
 			kept.Packed = db.LedgerTable(name + "_packed")
 		}
 		if len(c.Acts) > 0 {
-			kept.Numbers = db.LedgerTable("rehearsal")
+			kept.Numbers = db.LedgerTable(base)
 		}
 		texts := db.KeptTable(kept)
 		if temporary && kept.Packed != "" { // temporary tables have no views
@@ -234,9 +249,9 @@ func rehearsalTables(ctx context.Context, db engine.DB, tx *engine.Tx, c *change
 		}
 		out = append(out, kept)
 	}
-	add("rehearsal", c)
+	add(base, c)
 	for i, a := range c.Acts {
-		add(fmt.Sprintf("rehearsal_%d", i+1), a.Change)
+		add(fmt.Sprintf("%s_%d", base, i+1), a.Change)
 	}
 	for _, text := range setup {
 		if _, err := tx.Exec(ctx, text); err != nil {
@@ -260,7 +275,7 @@ func stored(ctx context.Context, db engine.DB, tx *engine.Tx, kept []*change.Kep
 
 // staged makes what the change looks up, where that is read once, and gives the
 // change over it.
-func staged(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change) (*change.Change, error) {
+func staged(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change, base string) (*change.Change, error) {
 	if !c.Stages() {
 		return c, nil
 	}
@@ -273,7 +288,7 @@ func staged(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change) 
 			return nil, fmt.Errorf("making a table for the rehearsal: %w", err)
 		}
 	}
-	x := engine.Staging{Table: db.LedgerTable("rehearsal_source"), Index: c.Lookup.Index}
+	x := engine.Staging{Table: db.LedgerTable(base + "_source"), Index: c.Lookup.Index}
 	if x.Query, err = change.Source(c); err != nil {
 		return nil, err
 	}

@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/pace"
+	"jugatum/internal/plan"
+	"jugatum/internal/preview"
+	"jugatum/internal/report"
+	"jugatum/internal/runner"
+	"jugatum/internal/term"
+	"jugatum/internal/trial"
+)
+
+func (a *app) trialCmd() *cli.Command {
+	return &cli.Command{
+		Name:      "trial",
+		Usage:     "which way to carry a job out is cheapest on this database: tried in transactions that are rolled back",
+		ArgsUsage: "JOB",
+		Description: "Each way is tried on stretches of the real table, in turns, and what it would take for the whole is reckoned from\n" +
+			"that: time, the longest hold, log, and room for kept values. Nothing is changed; what a rollback leaves behind (dead\n" +
+			"rows, numbers of sequences) is that of the rows tried.\n\n" +
+			example("jugatum trial --db sqlite:saltmere.db quay-ids.toml", `jugatum trial --db sqlite:saltmere.db --sql "UPDATE visit SET remark = trim(remark)" --every-row --by log`),
+		Flags: append(jobFlags()[:2],
+			&cli.StringFlag{Name: "by", Value: "time", Usage: "put the ways in order by time, hold, log or room"},
+			&cli.DurationFlag{Name: "spend", Value: time.Minute, Usage: "time for all trials of a step together"},
+			&cli.StringFlag{Name: "spend-log", Usage: "log that the trials of a step may write, such as 1GB; left out, no limit"},
+			&cli.IntFlag{Name: "rounds", Value: 5, Usage: "how often each way is tried, if there is time"},
+			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time that a transaction may hold its locks"},
+			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant, as for run"},
+			&cli.StringSliceFlag{Name: "despite", Usage: "hazards that run would be told to go on despite"},
+		),
+		Action: a.trial,
+	}
+}
+
+// tried is a step with what its trials came to.
+type tried struct {
+	Name  string `json:"name"`
+	Table string `json:"table"`
+	*trial.Result
+	Advice string `json:"advice"`
+	Run    string `json:"run,omitempty"` // the options that choose the way
+}
+
+func (a *app) trial(ctx context.Context, c *cli.Command) (err error) {
+	by := c.String("by")
+	if !slices.Contains(trial.By, by) {
+		return usagef("--by %s: %s", by, strings.Join(trial.By, ", "))
+	}
+	o := trial.Options{Spend: c.Duration("spend"), Rounds: int(c.Int("rounds"))}
+	switch {
+	case o.Spend < time.Second:
+		return usagef("--spend %s: at least 1s", o.Spend)
+	case o.Rounds < 1 || o.Rounds > 100:
+		return usagef("--rounds %d: 1 to 100", o.Rounds)
+	}
+	if s := c.String("spend-log"); s != "" {
+		l, err := pace.Limits{}.With("log_rate", s) // of the whole, here
+		if err != nil || l.LogRate == 0 {
+			return usagef("--spend-log %s: expected an amount such as 500MB or 1GB", s)
+		}
+		o.SpendLog = l.LogRate
+	}
+	db, err := a.open(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	p, err := a.plan(ctx, c, db)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	ctx, stop := leaving(ctx)
+	defer stop()
+	defer func() { err = signalled(ctx, err) }()
+	if err := plan.MayWrite(ctx, db, c.StringSlice("despite")); err != nil {
+		return err
+	}
+	opts, err := limits(c, p.Job)
+	if err != nil {
+		return err
+	}
+	o.Hold = opts.Hold
+	if err := a.mayTry(ctx, c, p, &opts); err != nil {
+		return err
+	}
+	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum trial", LockTimeout: 5 * time.Second})
+	if err != nil {
+		return err
+	}
+	err = a.ledger(db).Ensure(ctx, s)
+	s.Close()
+	if err != nil {
+		return fmt.Errorf("the ledger cannot be made in %s, which kept values need: %w", db.Name(), err)
+	}
+	var all []tried
+	for _, ch := range p.Changes {
+		x, err := a.tryStep(ctx, p, ch, o, by)
+		if err != nil {
+			return err
+		}
+		all = append(all, *x)
+		if !c.Bool("json") {
+			a.printTrial(x, by, p, c)
+		}
+	}
+	if c.Bool("json") {
+		return a.json(struct {
+			Schema   int     `json:"schema"`
+			Database string  `json:"database"`
+			Job      string  `json:"job"`
+			Hold     float64 `json:"hold_target_ms"`
+			Steps    []tried `json:"steps"`
+		}{report.Schema, db.Name(), p.Job.Name(), float64(o.Hold.Microseconds()) / 1000, all})
+	}
+	return nil
+}
+
+// mayTry refuses what a run would be refused for, and what a rollback may not take back.
+func (a *app) mayTry(ctx context.Context, c *cli.Command, p *plan.Plan, opts *ledger.Options) error {
+	for _, ch := range p.Changes {
+		switch {
+		case ch.Call != nil:
+			return refusef("step %q: a rollback may not take back all that the statement does, so there is nothing to try", ch.Step)
+		case ch.Table.Key == nil:
+			return refusef("step %q: %s has no key by which a batch could be told, so it is carried out as one statement", ch.Step, ch.Table)
+		case ch.Into != nil && ch.Into.Make:
+			return refusef("step %q: %s is made by the run; make it first to try ways of moving rows there", ch.Step, ch.Into.Table)
+		case ch.Lines != nil || ch.First != nil:
+			return refusef("step %q: there is one way to carry it out", ch.Step)
+		}
+	}
+	ask := plan.Ask{Options: opts, Despite: despite(c)}
+	_, _, err := p.Assess(ctx, ask, func(x *plan.Assessment) { a.printHazards(a.err, x.Findings, despite(c)) })
+	return err
+}
+
+// tryStep tries the ways to carry one step out.
+func (a *app) tryStep(ctx context.Context, p *plan.Plan, ch *change.Change, o trial.Options, by string) (*tried, error) {
+	begun := time.Now()
+	var err error
+	if o.Matched, o.Changes, err = preview.Count(ctx, p.DB, ch); err != nil {
+		return nil, p.Fault(err)
+	}
+	o.Counting = time.Since(begun)
+	x := &tried{Name: ch.Step, Table: ch.Table.String()}
+	if o.Changes == 0 {
+		x.Result = &trial.Result{Rows: ch.Table.Rows, Matched: o.Matched, Ways: []trial.Tried{}, Short: "no row would change: there is nothing to try"}
+		return x, nil
+	}
+	live := a.err.NewLive()
+	o.Told = func(done, rounds int, way string) {
+		text := fmt.Sprintf("%s: round %d of %d: %s", term.Clean(ch.Step), done+1, rounds, way)
+		live.Show(func(int) []string { return []string{text} }, func() string { return text }, false)
+	}
+	roster := ch.Rewrite == nil && o.Matched*4 < ch.Table.Rows
+	x.Result, err = trial.Run(ctx, p.DB, ch, trial.Ways(ch, runner.Alone(p.DB, ch, "sweep") != "", roster), o)
+	live.Clear()
+	if err != nil {
+		return nil, fmt.Errorf("step %q: %w; all of it was rolled back", ch.Step, err)
+	}
+	x.Order(by)
+	var best *trial.Tried
+	x.Advice, best = x.Result.Advise(by, o.Hold)
+	if best != nil {
+		x.Run = best.Options()
+	}
+	return x, nil
+}
+
+// printTrial shows what the trials came to.
+func (a *app) printTrial(x *tried, by string, p *plan.Plan, c *cli.Command) {
+	o := a.out
+	o.Printf("%s  %s of %s, %s would change\n", o.Paint(term.Bold, term.Clean(x.Name)), term.Rows(x.Rows), term.Clean(x.Table), term.Rows(x.Changes))
+	if len(x.Ways) == 0 {
+		o.Printf("  %s\n\n", x.Short)
+		return
+	}
+	o.Printf("  %s\n\n", o.Paint(term.Faint, fmt.Sprintf("%s in %s, all rolled back; for the whole it would come to about:", term.Counted(int64(x.Trials), "trial"), term.Duration(time.Duration(x.Spent*float64(time.Second))))))
+	most := 0.0
+	for _, w := range x.Ways {
+		if w.Failed == "" && !w.Yardstick {
+			most = max(most, w.Figure(by))
+		}
+	}
+	t := o.NewTable("  way", by, ">time", ">longest hold", ">log", ">kept", ">batches", ">varies by")
+	for _, w := range x.Ways {
+		if w.Failed != "" {
+			continue
+		}
+		room := "-"
+		if w.Keep {
+			room = bytesOr(w.Room)
+		}
+		name := w.Name()
+		if w.Yardstick {
+			name = o.Paint(term.Faint, name+" (to compare)")
+		}
+		t.Row("  "+name, o.Bar(min(w.Figure(by)/max(most, 1e-9), 1), 16), term.Duration(time.Duration(w.Seconds*float64(time.Second))), term.Duration(report.Milliseconds(w.HoldMS)), bytesOr(w.LogBytes), room, term.Count(w.Batches), fmt.Sprintf("%.0f %%", 100*w.Vary))
+	}
+	t.Print()
+	for _, w := range x.Ways {
+		if w.Failed != "" {
+			o.Printf("  %s %s: %s\n", o.Paint(term.Warn, "not tried"), w.Name(), term.Clean(w.Failed))
+		}
+	}
+	o.Printf("\n")
+	if x.Short != "" {
+		o.Printf("  %s %s\n", o.Paint(term.Warn, "warning"), x.Short)
+	}
+	if x.Uncommitted != "" {
+		o.Printf("  %s commits could not be measured, and are in no figure: %s\n", o.Paint(term.Warn, "warning"), term.Clean(x.Uncommitted))
+	}
+	o.Printf("  %s\n", x.Advice)
+	if x.Run != "" {
+		o.Printf("  %s\n", o.Paint(term.Accent, a.runCommand(c, p, despite(c))+" "+x.Run))
+	}
+	o.Printf("\n")
+}
+
+// bytesOr words an amount that may not be known.
+func bytesOr(n int64) string {
+	if n < 0 {
+		return "?"
+	}
+	return term.Bytes(n)
+}

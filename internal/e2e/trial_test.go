@@ -1,0 +1,137 @@
+package e2e
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+)
+
+// triable makes a table whose trigger writes to another one, and of which every other row matches.
+func (d *database) triable(rows int) (sql string) {
+	d.exec("CREATE TABLE berth (berth_no "+d.integer()+" PRIMARY KEY, day_rate integer NOT NULL, note varchar(40))", "CREATE TABLE history (berth_no "+d.integer()+", day_rate integer)")
+	d.exec("INSERT INTO berth SELECT i, i % 500, concat('as it was ', i) FROM " + d.numbers(rows))
+	switch d.engine {
+	case "postgres":
+		d.exec("CREATE FUNCTION keep_history() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO history VALUES (OLD.berth_no, OLD.day_rate); RETURN NEW; END $$",
+			"CREATE TRIGGER history AFTER UPDATE ON berth FOR EACH ROW EXECUTE FUNCTION keep_history()")
+	default:
+		d.exec("CREATE TRIGGER history AFTER UPDATE ON berth FOR EACH ROW BEGIN INSERT INTO history VALUES (OLD.berth_no, OLD.day_rate); END")
+	}
+	return "UPDATE berth SET day_rate = day_rate + 1000 WHERE day_rate < 250"
+}
+
+// TestTrial: a trial tells what each way would come to and which to take, and the table, and what its
+// triggers write to, are the same to the byte afterwards.
+func TestTrial(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		sql := d.triable(4000)
+		d.within = true
+		before := d.dump("berth")
+		o := d.must(0, "trial", "--sql", sql, "--rounds", "2", "--json")
+		same(t, "after a trial", d.dump("berth"), before)
+		if n := d.one("SELECT count(*) FROM history"); n != "0" {
+			t.Errorf("the trigger has left %s rows", n)
+		}
+		var out struct {
+			Steps []struct {
+				Rows, Changes int64
+				Trials        int
+				Advice, Run   string
+				Ways          []struct {
+					Name, Failed string
+					Seconds      float64
+					Hold         float64 `json:"hold_ms"`
+					Room         int64
+					Keep         bool
+				}
+			}
+		}
+		if err := json.Unmarshal([]byte(o.out), &out); err != nil {
+			t.Fatal(err)
+		}
+		s := out.Steps[0]
+		names := map[string]bool{}
+		for _, w := range s.Ways {
+			names[w.Name] = true
+			if w.Failed != "" || w.Seconds <= 0 || w.Hold <= 0 || w.Keep && w.Room == 0 {
+				t.Errorf("%+v", w)
+			}
+		}
+		want := []string{"sweep", "single", "sweep, nothing kept", "single, nothing kept", "rowwise, nothing kept"}
+		if d.engine != "sqlite" {
+			want = append(want, "sweep, 2 workers", "sweep, 4 workers")
+		}
+		for _, name := range want {
+			if !names[name] {
+				t.Errorf("%s was not tried: %v", name, names)
+			}
+		}
+		if s.Changes != 2000 || s.Trials < 10 || s.Run == "" || !strings.HasPrefix(s.Advice, "s") {
+			t.Errorf("%+v", s)
+		}
+		// What it says is what run takes, and what preview says runs the same way.
+		d.must(0, append([]string{"run", "--sql", sql, "--accept", "2000"}, strings.Fields(s.Run)...)...)
+		d.must(0, "verify", d.lastRun())
+		d.must(0, "undo", d.lastRun())
+		same(t, "undone", d.dump("berth"), before)
+		text := d.must(0, "trial", "--sql", sql, "--rounds", "1", "--by", "hold").out
+		if !strings.Contains(text, "2,000 rows would change") || !strings.Contains(text, "all rolled back") || !strings.Contains(text, "(to compare)") || !strings.Contains(text, "jugatum run --sql ") {
+			t.Error(text)
+		}
+	})
+}
+
+// TestTrialKilled: a trial that is killed leaves the table as it was, and nothing that the next one
+// would stumble over.
+func TestTrialKilled(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		sql := d.triable(4000)
+		before := d.dump("berth")
+		for range 3 {
+			cmd := d.start("trial", "--sql", sql, "--rounds", "100", "--spend", "10m")
+			d.until("the ledger is there", func() bool { return d.haveLedger() })
+			cmd.Process.Kill()
+			cmd.Wait()
+		}
+		d.within = true
+		d.must(0, "trial", "--sql", sql, "--rounds", "1")
+		same(t, "after trials that were killed", d.dump("berth"), before)
+	})
+}
+
+// TestTrialRefused: what cannot be tried is told, and why.
+func TestTrialRefused(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		d.triable(50)
+		d.exec("CREATE TABLE keyless (n integer)")
+		call := d.job("[[step]]\neach = '" + d.list("a.csv", "no\n1\n") + "'\ncall = 'UPDATE berth SET day_rate = 1 WHERE berth_no = :no'\n")
+		list := d.job("[[step]]\ntable = 'berth'\nchanges = '" + d.list("b.csv", "berth_no,day_rate\n1,2\n") + "'\naction = 'update'\n")
+		for _, x := range []struct {
+			status int
+			args   []string
+			want   string
+		}{
+			{2, []string{"--sql", "UPDATE berth SET day_rate = 1 WHERE day_rate > 3", "--by", "price"}, "--by price: time, hold, log, room"},
+			{2, []string{"--sql", "UPDATE berth SET day_rate = 1 WHERE day_rate > 3", "--spend", "1ms"}, "--spend 1ms: at least 1s"},
+			{2, []string{"--sql", "UPDATE berth SET day_rate = 1 WHERE day_rate > 3", "--rounds", "0"}, "--rounds 0: 1 to 100"},
+			{2, []string{"--sql", "UPDATE berth SET day_rate = 1 WHERE day_rate > 3", "--spend-log", "much"}, "--spend-log much: expected an amount"},
+			{3, []string{"--sql", "UPDATE berth SET day_rate = 1"}, "every-row"},
+			{3, []string{call}, "a rollback may not take back all that the statement does"},
+			{3, []string{list}, "there is one way to carry it out"},
+		} {
+			if o := d.must(x.status, append([]string{"trial"}, x.args...)...); !strings.Contains(o.err, x.want) {
+				t.Errorf("%q: %s", x.args, o.err)
+			}
+		}
+		if o := d.must(0, "trial", "--sql", "UPDATE berth SET day_rate = 1 WHERE day_rate > 30000"); !strings.Contains(o.out, "no row would change: there is nothing to try") {
+			t.Error(o.out)
+		}
+		if o := d.must(0, "trial", "--sql", "UPDATE berth SET day_rate = 2 WHERE day_rate > 3", "--rounds", "1"); !strings.Contains(o.out, "too few to tell more than the order of size") {
+			t.Error(o.out)
+		}
+		if d.engine != "sqlite" {
+			d.must(3, "trial", "--sql", "UPDATE keyless SET n = 1 WHERE n > 3")
+		}
+	})
+}

@@ -1,0 +1,144 @@
+package trial
+
+import (
+	"math"
+	"slices"
+	"time"
+
+	"jugatum/internal/pace"
+)
+
+// try is one transaction that was rolled back.
+type try struct {
+	rows      int64 // that count for its time: scanned, or, of listed ones, changed
+	changed   int64
+	work      time.Duration
+	logBytes  float64 // for each changed row; -1 unknown
+	records   float64 // likewise
+	images    int64   // in all; -1 unknown
+	keptBytes float64 // for each changed row; -1 unknown
+	locks     map[string]int
+}
+
+// Line is what a way costs: a part for each batch, and one for each row.
+type Line struct {
+	Batch time.Duration
+	Row   time.Duration
+	Vary  float64 // by which share the rows' cost varied from trial to trial
+}
+
+// fit tells the fixed part from that of a row, by trials of few rows and of many.
+func fit(tries []try) Line {
+	if len(tries) == 0 {
+		return Line{}
+	}
+	sizes := map[bool][]try{} // true: those of many rows
+	most := int64(0)
+	for _, t := range tries {
+		most = max(most, t.rows)
+	}
+	for _, t := range tries {
+		sizes[t.rows*2 > most] = append(sizes[t.rows*2 > most], t)
+	}
+	many, few := sizes[true], sizes[false]
+	rows, work := middle(many, func(t try) float64 { return float64(t.rows) }), middle(many, func(t try) float64 { return float64(t.work) })
+	l := Line{Row: time.Duration(work / max(rows, 1))}
+	if len(few) > 0 {
+		lessRows, lessWork := middle(few, func(t try) float64 { return float64(t.rows) }), middle(few, func(t try) float64 { return float64(t.work) })
+		if rows > lessRows && work > lessWork {
+			row := (work - lessWork) / (rows - lessRows)
+			l.Row, l.Batch = time.Duration(row), time.Duration(max(lessWork-row*lessRows, 0))
+		}
+	}
+	least, greatest := math.Inf(1), 0.0
+	for _, t := range many {
+		each := float64(t.work) / float64(max(t.rows, 1))
+		least, greatest = min(least, each), max(greatest, each)
+	}
+	if m := work / max(rows, 1); m > 0 && len(many) > 1 {
+		l.Vary = (greatest - least) / m / 2
+	}
+	return l
+}
+
+// middle is the median of a figure.
+func middle(tries []try, of func(t try) float64) float64 {
+	var all []float64
+	for _, t := range tries {
+		all = append(all, of(t))
+	}
+	if len(all) == 0 {
+		return 0
+	}
+	slices.Sort(all)
+	return (all[(len(all)-1)/2] + all[len(all)/2]) / 2
+}
+
+// known is the median of those figures that are not below 0; -1 if all are.
+func known(tries []try, of func(t try) float64) float64 {
+	some := slices.DeleteFunc(slices.Clone(tries), func(t try) bool { return of(t) < 0 })
+	if len(some) == 0 {
+		return -1
+	}
+	return middle(some, of)
+}
+
+// whole is what is to be carried out.
+type whole struct {
+	rows     int64 // of what is walked
+	changes  int64
+	rowBytes int64         // of a row, 0 unknown
+	hold     time.Duration // target
+	listing  time.Duration // to find all rows that match, once
+	commit   Commit
+}
+
+// Estimate is what a way would come to for the whole.
+type Estimate struct {
+	Seconds  float64 `json:"seconds"`
+	Batches  int64   `json:"batches"`
+	HoldMS   float64 `json:"hold_ms"`   // the longest
+	LogBytes int64   `json:"log_bytes"` // -1 unknown
+	Room     int64   `json:"room"`      // bytes of kept values; -1 unknown
+}
+
+// reckon reckons from a way's trials to the whole.
+func (w Way) reckon(l Line, tries []try, all whole) (e Estimate) {
+	rows := all.rows
+	if w.Method == "roster" || w.Method == Rowwise {
+		rows = all.changes
+	}
+	logRow, keptRow := known(tries, func(t try) float64 { return t.logBytes }), known(tries, func(t try) float64 { return t.keptBytes })
+	e.LogBytes, e.Room = -1, -1
+	if logRow >= 0 {
+		e.LogBytes = int64(logRow * float64(all.changes))
+	}
+	if keptRow >= 0 {
+		e.Room = int64(keptRow * float64(all.changes))
+	} else if !w.Keep {
+		e.Room = 0
+	}
+	bytesARow := max(logRow, 0) * float64(all.changes) / float64(max(rows, 1))
+	var largest int64
+	switch w.Method {
+	case "single":
+		e.Batches, largest = 1, rows
+	case Rowwise:
+		e.Batches, largest = rows, 1
+	default:
+		workers := int64(w.Workers)
+		each, most := pace.Batches(all.hold, 0, all.rowBytes, (rows+workers-1)/workers, l.Row)
+		e.Batches, largest = each*workers, most
+	}
+	batches := float64(e.Batches)
+	work := batches*float64(l.Batch) + float64(rows)*float64(l.Row)
+	commits := batches*float64(all.commit.Each) + bytesARow*float64(rows)*all.commit.Byte
+	if w.Method == "roster" {
+		work += float64(all.listing)
+	}
+	// Several workers were timed beside each other: a row's cost is that of one of them.
+	e.Seconds = (work + commits) / float64(w.Workers) / float64(time.Second)
+	hold := float64(l.Batch) + float64(largest)*float64(l.Row) + float64(all.commit.Each) + bytesARow*float64(largest)*all.commit.Byte
+	e.HoldMS = hold / float64(time.Millisecond)
+	return e
+}
