@@ -88,11 +88,12 @@ func status(err error) int {
 
 // app is what the commands share: the streams and what flags say about them.
 type app struct {
-	args     []string  // of the program
-	begun    time.Time // of the run, when it was to be recorded
-	warned   bool      // of a password in the arguments
-	out, err *term.Out
-	keyboard *term.Keyboard
+	args      []string   // of the program
+	begun     time.Time  // of the run, when it was to be recorded
+	following *followers // of the run that is to be carried out
+	warned    bool       // of a password in the arguments
+	out, err  *term.Out
+	keyboard  *term.Keyboard
 }
 
 // Main runs the program and gives its exit status.

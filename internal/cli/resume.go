@@ -19,7 +19,7 @@ func (a *app) resume() *cli.Command {
 		Usage:       "go on from the checkpoints of a stopped, failed or killed run",
 		ArgsUsage:   "RUN",
 		Description: "The job is taken from the ledger; its file is not needed. A run that is only paused goes on in its own terminal.\n\n" + example("jugatum resume --db sqlite:saltmere.db 3"),
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			&cli.BoolFlag{Name: "no-search", Usage: "do not look once more after the run: for replaced texts, and for what a fill found no match for"},
 			&cli.BoolFlag{Name: "retry-set-aside", Usage: "try the rows that were set aside once more, also if the run is done"},
 			&cli.IntFlag{Name: "set-aside", Usage: "most rows that may be set aside from here on, those before included"},
@@ -28,7 +28,7 @@ func (a *app) resume() *cli.Command {
 			replicaFlag(),
 			awaitFlag(),
 			trustFlag(),
-		},
+		}, eventFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
 				aside, err := l.AsideCount(ctx, r.ID)

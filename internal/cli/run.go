@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"jugatum/internal/engine"
+	"jugatum/internal/events"
 	"jugatum/internal/find"
 	"jugatum/internal/hazard"
 	"jugatum/internal/ledger"
@@ -29,7 +30,7 @@ func (a *app) runCmd() *cli.Command {
 		Description: "Before anything is changed, the number of rows is asked for: typed at a terminal, given as --accept elsewhere.\n" +
 			"The first Ctrl-C ends the run after the batch under way, the second rolls that batch back; `resume` goes on.\n\n" +
 			example("jugatum run --db sqlite:saltmere.db quay-ids.toml --accept 18955"),
-		Flags: append(append(jobFlags(), limitFlags()...),
+		Flags: append(append(append(jobFlags(), limitFlags()...), eventFlags()...),
 			&cli.IntFlag{Name: "set-aside", Usage: "most rows that may be set aside because they cannot be changed; the first one more ends the run"},
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks; batches find their size by it"},
 			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
@@ -78,6 +79,9 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan.Plan) error {
 		return err
 	}
 	if err := follow(ctx, c, p.DB, &opts); err != nil {
+		return err
+	}
+	if _, err := a.followers(c); err != nil { // before anything is recorded
 		return err
 	}
 	if lag, ok := p.DB.(engine.LagTeller); ok && opts.Limits.Lag > 0 && len(opts.Replicas) == 0 {
@@ -256,12 +260,22 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 		live.Show(func(width int) []string { return a.block(pr, width) }, func() string { return line(pr) }, pr.Note != "")
 	}
 	p.Guard(rn)
+	f, err := a.followers(c)
+	if err != nil {
+		return err
+	}
+	defer a.unfollow(f)
+	f.watch(rn)
 	begun := a.begun // before the run was recorded, which may wait for a lock
 	if begun.IsZero() {
 		begun = time.Now()
 	}
-	err := rn.Execute(ctx)
+	f.tell(events.Begin(r, p.DB.Name(), c.Name == "resume"))
+	err = rn.Execute(ctx)
 	live.Clear()
+	if !errors.Is(err, runner.ErrTaken) {
+		f.tell(events.End(r))
+	}
 	if errors.Is(err, runner.ErrTaken) {
 		return err
 	}

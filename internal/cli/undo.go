@@ -20,12 +20,12 @@ func (a *app) undo() *cli.Command {
 		Description: "The steps are taken back in reverse order. A row that others have changed since is skipped and listed.\n" +
 			"An unfinished run can be undone too; afterwards it cannot be resumed. An undo that was stopped goes on with `resume`.\n\n" +
 			example("jugatum undo --db sqlite:saltmere.db 3"),
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time a batch may hold its locks"},
 			&cli.IntFlag{Name: "batch", Usage: "a fixed number of rows for every batch"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "go on despite the hazard with this code (read-only, no-undo)"},
 			trustFlag(),
-		},
+		}, eventFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
 				return a.takeBack(ctx, c, db, l, r)
@@ -72,6 +72,9 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	}
 	opts, err := limits(c, p.Job)
 	if err != nil {
+		return err
+	}
+	if _, err := a.followers(c); err != nil { // before anything is recorded
 		return err
 	}
 	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum", LockTimeout: 5 * time.Second})

@@ -183,7 +183,7 @@ func TestDocumentedJobs(t *testing.T) {
 // TestHelp: every command tells an example, and every flag of the README and the guide is there.
 func TestHelp(t *testing.T) {
 	all := ""
-	for _, c := range []string{"demo", "survey", "find", "preview", "run", "resume", "watch", "pause", "stop", "tune", "runs", "show", "verify", "report", "undo", "kept"} {
+	for _, c := range []string{"demo", "survey", "find", "preview", "trial", "run", "resume", "watch", "pause", "stop", "tune", "runs", "show", "verify", "report", "undo", "kept"} {
 		o := command(t, c, "--help")
 		if o.status != 0 || !strings.Contains(o.out, "Example:") || !strings.Contains(o.out, "jugatum "+c) {
 			t.Errorf("%s --help: exit status %d\n%s", c, o.status, o.out)
@@ -234,7 +234,7 @@ func TestJSONIsDocumented(t *testing.T) {
 		os.WriteFile(job, []byte("[[step]]\ntable = \"t\"\nwhere = \"id > 0\"\nlet = { two = \"n * 2\" }\nset = { n = \"two\", s = \"s || '!'\" }\ncheck = [{ sql = \"SELECT count(*) FROM t\", is = 2 }]\n"), 0o644)
 		rep := filepath.Join(t.TempDir(), "rep.toml")
 		os.WriteFile(rep, []byte("[[step]]\nin = [\"t.s\"]\nreplace = { find = \"x\", with = \"z\" }\n"), 0o644)
-		for _, args := range [][]string{{"survey"}, {"find", "x"}, {"preview", rep}, {"run", rep, "--accept", "1"}, {"undo", "1"}, {"preview", job}, {"preview", job, "--rehearse"}, {"run", job, "--accept", "2"}, {"verify", "3"}, {"show", "3"}, {"report", "3"}, {"undo", "3"}, {"runs"}, {"version"}} {
+		for _, args := range [][]string{{"survey"}, {"find", "x"}, {"preview", rep}, {"trial", job, "--rounds", "1"}, {"run", rep, "--accept", "1"}, {"undo", "1"}, {"preview", job}, {"preview", job, "--rehearse"}, {"run", job, "--accept", "2"}, {"verify", "3"}, {"show", "3"}, {"report", "3"}, {"undo", "3"}, {"runs"}, {"version"}} {
 			o := d.must(0, append(args, "--json")...)
 			var v map[string]any
 			if err := json.Unmarshal([]byte(o.out), &v); err != nil {
@@ -248,7 +248,7 @@ func TestJSONIsDocumented(t *testing.T) {
 			var missing []string
 			for k := range found {
 				last := k[strings.LastIndexByte(k, '.')+1:]
-				if strings.HasPrefix(k, "slowest.locks.") || strings.HasPrefix(k, "runs.slowest.locks.") || strings.HasPrefix(k, "runs.locks.") || strings.HasPrefix(k, "steps.rehearsal.locks.") || last == "schema" {
+				if strings.HasPrefix(k, "slowest.locks.") || strings.HasPrefix(k, "runs.slowest.locks.") || strings.HasPrefix(k, "runs.locks.") || strings.HasPrefix(k, "steps.ways.locks.") || strings.HasPrefix(k, "steps.rehearsal.locks.") || last == "schema" {
 					continue
 				}
 				if !strings.Contains(string(doc), "`"+last+"`") {

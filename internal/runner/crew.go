@@ -60,6 +60,7 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 			return err
 		}
 	}
+	r.happens(Event{Kind: StepBegins, Work: w})
 	t := w.Step.Totals
 	begun := time.Now()
 	r.tell(false, func(p *Progress) {
@@ -359,7 +360,7 @@ func (k *worker) attend(ctx context.Context, reported *time.Time) error {
 		if err := tx.Commit(ctx); err != nil {
 			return err
 		}
-		k.sight = sight{most: -1}
+		k.seen()
 		return nil
 	})
 }

@@ -68,6 +68,8 @@ type Runner struct {
 
 	// Watch, if set, is called after every batch and when something holds the run up.
 	Watch func(Progress)
+	// Happened, if set, is told of all that happens, from any goroutine. It must not block.
+	Happened func(Event)
 	// Before and After, if set, are called around a step that is not being
 	// resumed midway; an error ends the run there.
 	Before, After func(ctx context.Context, w *Work) error
@@ -292,6 +294,7 @@ func (r *Runner) steps(ctx context.Context) error {
 			return err
 		}
 		r.lead.unstage(ctx, w)
+		r.happens(Event{Kind: StepDone, Work: w})
 	}
 	return nil
 }

@@ -33,6 +33,7 @@ func (k *worker) listen(ctx context.Context) error {
 		if k.heard = s.N; s.SeenAt != nil {
 			continue // of an earlier process of this run
 		}
+		k.happens(Event{Kind: Signalled, Signal: &s})
 		switch s.Kind {
 		case ledger.Pause:
 			k.hold(fmt.Sprintf("paused by %s since %s; `jugatum resume %d` goes on", s.Who, s.At.Local().Format("15:04:05"), k.Run.ID))

@@ -32,6 +32,7 @@ type worker struct {
 	why     string        // the reason, or that for fewer rows
 	behind  time.Duration // how far a replica was then
 	heldUp  time.Duration // between tries of the next batch, by others' locks
+	told    bool          // that no batches are made while the run is paused
 	looked  int64         // last look at others that a batch's record has taken in
 
 	overshot bool // a batch took far more than the hold target: perhaps its values were large
@@ -166,6 +167,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			if retries > busyTries {
 				return fmt.Errorf("another session's locks were in the way %d times in a row: %w; resume when it has ended", retries, err)
 			}
+			k.happens(Event{Kind: Retrying, Work: w, Why: err.Error(), Tried: retries})
 			k.tell(true, func(p *Progress) { p.Note = waitingForLock })
 			held := time.Now()
 			if err := k.pause(ctx, retries); err != nil {
@@ -173,6 +175,7 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 			}
 			k.heldUp += time.Since(held)
 		case reconnect:
+			k.happens(Event{Kind: Retrying, Work: w, Why: err.Error(), Tried: 1})
 			k.tell(true, func(p *Progress) { p.Note = "connection lost, trying again" })
 			way.end()
 			if err := k.reconnect(ctx, err); err != nil {
@@ -190,7 +193,11 @@ func (k *worker) walk(ctx context.Context, w *Work, way way, lane *ledger.Lane) 
 				narrow.failed(k.size)
 				continue
 			}
-			err = k.aside(ctx, w, k.rng, err)
+			cause := err
+			err = k.aside(ctx, w, k.rng, cause)
+			if err == nil {
+				k.happens(Event{Kind: AsideSet, Work: w, Key: k.rng.Hi.String(), Why: cause.Error()})
+			}
 			if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost
 				err = k.position(ctx, w)
 			}
@@ -229,9 +236,14 @@ func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, 
 		way.rest()
 		k.why = "paused"
 		k.pacer.Anew(w.Change.Table.RowBytes)
+		if !k.told {
+			k.happens(Event{Kind: Waiting, Work: w, Why: note})
+		}
+		k.told = true
 		err := k.wait(ctx, 2*nap, note)
 		return 0, err != nil, err
 	}
+	k.told = false
 	pressure := k.others.pressure()
 	decision := k.pacer.Next(pressure)
 	if k.easing == 0 || decision.Why != "" && pressure.Lag.Age >= k.behind { // else the reason of the pause, at its worst
@@ -247,6 +259,7 @@ func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, 
 		if decision.Pause > nap {
 			way.rest()
 		}
+		k.happens(Event{Kind: Waiting, Work: w, Why: decision.Why, For: decision.Pause})
 		if err := k.wait(ctx, decision.Pause, decision.Why); err != nil {
 			return 0, true, err
 		}
@@ -409,6 +422,9 @@ func (k *worker) committed(ctx context.Context, w *Work, tx *engine.Tx, b *ledge
 		b.Effect.Log = tx.Log
 	}
 	k.asides.Add(int64(len(b.Effect.Refused)))
+	for _, x := range b.Effect.Refused {
+		k.happens(Event{Kind: AsideSet, Work: w, Key: x.Key.String(), Why: x.Error()})
+	}
 	k.prev, k.easing, k.heldUp = b, 0, 0
 	k.count(w, b, tx.Ends)
 	if k.lead && tx.S != k.session { // which has the lock on the run, and must not seem idle
@@ -451,7 +467,7 @@ func (k *worker) yield(ctx context.Context, y engine.Yielder, hold time.Duration
 // count takes a finished batch into account.
 func (k *worker) count(w *Work, b *ledger.Batch, commit time.Duration) {
 	if k.lead {
-		k.sight = sight{most: -1} // it was committed with the batch
+		k.seen() // it was committed with the batch
 	}
 	k.lane.Checkpoint, k.lane.Batches, k.lane.Kept = b.To, b.N, b.Effect.Kept
 	e := b.Effect
@@ -459,6 +475,7 @@ func (k *worker) count(w *Work, b *ledger.Batch, commit time.Duration) {
 	if e.Scanned < 0 {
 		size = k.size
 	}
+	k.happens(Event{Kind: BatchDone, Work: w, Lane: k.lane.N, Batch: b})
 	k.pacer.Finished(size, b.Hold-commit, commit, e.Log.Bytes, time.Now())
 	k.overshot = k.overshot || k.pacer.Target > 0 && k.pacer.Fixed == 0 && b.Hold > pace.Overshoot*k.pacer.Target
 	k.mu.Lock()
@@ -553,7 +570,8 @@ func (k *worker) finish(ctx context.Context, status, message string) error {
 		if err := tx.Commit(ctx); err != nil {
 			return err
 		}
-		k.sight, k.server = sight{most: -1}, nil
+		k.seen()
+		k.server = nil
 	}
 	return k.Ledger.End(ctx, k.session, k.Run, status, message)
 }

@@ -83,6 +83,20 @@ func known(tries []try, of func(t try) float64) float64 {
 	return middle(some, of)
 }
 
+// pageBytes is the size of a page where a log is one of whole pages.
+const pageBytes = 4096
+
+// pagesWritten is about how many bytes of pages are written for each changed row, where those rows
+// are spread evenly among the ones scanned.
+func pagesWritten(scanned, changed, rowBytes int64) float64 {
+	if changed == 0 || scanned < changed {
+		return -1
+	}
+	each := max(float64(pageBytes)/float64(rowBytes), 1) // rows of a page
+	touched := 1 - math.Pow(1-float64(changed)/float64(scanned), each)
+	return touched * pageBytes / (each * float64(changed) / float64(scanned))
+}
+
 // whole is what is to be carried out.
 type whole struct {
 	rows     int64 // of what is walked

@@ -344,6 +344,9 @@ func (t *trial) one(ctx context.Context, worker int, w Way, r change.Range, rows
 	if x.Log.Scope == "" {
 		out.images = -1
 	}
+	if out.logBytes < 0 && x.Changed > 0 && t.c.Table.RowBytes > 0 { // told at the commit alone: the pages that it writes then
+		out.logBytes = pagesWritten(rows, x.Changed, t.c.Table.RowBytes) + max(x.KeptRow, 0)
+	}
 	return out, nil
 }
 

@@ -75,6 +75,19 @@ func TestReckon(t *testing.T) {
 	}
 }
 
+// TestPagesWritten: where all rows of a page change, its bytes are shared by them; where one does, it
+// has them for itself.
+func TestPagesWritten(t *testing.T) {
+	for _, x := range []struct {
+		scanned, changed, row int64
+		want                  float64
+	}{{1000, 1000, 400, 400}, {1_000_000, 1, 400, 4096}, {1000, 500, 8192, 4096}, {1000, 125, 315, 2070}, {10, 0, 400, -1}} {
+		if got := pagesWritten(x.scanned, x.changed, x.row); math.Abs(got-x.want) > 0.02*math.Abs(x.want) {
+			t.Errorf("%d of %d rows of %d bytes: %g, expected %g", x.changed, x.scanned, x.row, got, x.want)
+		}
+	}
+}
+
 func TestWays(t *testing.T) {
 	names := func(c *change.Change, alone, roster bool) string {
 		var out []string
