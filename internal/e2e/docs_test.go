@@ -191,7 +191,7 @@ func TestHelp(t *testing.T) {
 		all += o.out
 	}
 	all += command(t, "--help").out
-	for _, file := range []string{"README.md", "docs/guide.md", "docs/job-files.md", "docs/guarantees.md", "docs/pace.md", "docs/privileges.md"} {
+	for _, file := range []string{"README.md", "docs/guide.md", "docs/job-files.md", "docs/guarantees.md", "docs/pace.md", "docs/privileges.md", "docs/events.md"} {
 		text, err := os.ReadFile("../../" + file)
 		if err != nil {
 			t.Fatal(err)

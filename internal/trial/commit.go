@@ -59,6 +59,11 @@ func measureCommit(ctx context.Context, db engine.DB, s *engine.Session) (c Comm
 		if err := tx.Commit(ctx); err != nil {
 			return c, err
 		}
+		if y, ok := db.(engine.Yielder); ok { // which copies the log back
+			if err := y.Yield(ctx, s, tx.Hold); err != nil {
+				return c, err
+			}
+		}
 		took := time.Since(inserted)
 		if !large {
 			took = time.Since(begun) // the record of a batch is such a row
