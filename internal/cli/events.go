@@ -104,7 +104,9 @@ func (f *followers) watch(rn *runner.Runner) {
 	if f.writer == nil && f.metrics == nil && f.notifier == nil {
 		return
 	}
+	before := rn.Happened
 	rn.Happened = func(e runner.Event) {
+		before(e)
 		f.tell(events.Of(rn.Run.ID, e))
 		if f.metrics != nil {
 			f.metrics.Tell(e)

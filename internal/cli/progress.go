@@ -24,12 +24,17 @@ func share(p runner.Progress) float64 {
 
 // left is how long the rest of a step will take at the speed so far, -1 if unknown.
 func left(p runner.Progress) time.Duration {
-	if p.Here <= 0 || p.TableRows <= 0 || p.StepElapsed <= 0 {
+	busy := busyTime(p)
+	if p.Here <= 0 || p.TableRows <= 0 || busy <= 0 {
 		return -1
 	}
 	rest := max(p.TableRows-p.Scanned, 0)
-	return time.Duration(float64(p.StepElapsed) * float64(rest) / float64(p.Here))
+	return time.Duration(float64(busy) * float64(rest) / float64(p.Here))
 }
+
+// busyTime is the time of a step in which batches were made: while a run waits, its speed and the
+// time that is left stand still.
+func busyTime(p runner.Progress) time.Duration { return p.StepElapsed - p.Idle }
 
 // leftText words the time left; below a minute whole seconds are more than enough.
 func leftText(p runner.Progress) string {
@@ -59,8 +64,8 @@ func (a *app) block(p runner.Progress, width int) []string {
 	}
 	rest := leftText(p)
 	speed := "not known yet"
-	if p.StepElapsed > 0 && p.Here > 0 {
-		speed = term.Count(int64(float64(p.Here)/p.StepElapsed.Seconds())) + " rows/s"
+	if busy := busyTime(p); busy > 0 && p.Here > 0 {
+		speed = term.Count(int64(float64(p.Here)/busy.Seconds())) + " rows/s"
 	}
 	lines := []string{
 		fmt.Sprintf("%s %d, step %d of %d: %s", o.Paint(term.Bold, what), p.Run, p.Step, p.Steps, term.Clean(p.Name)),

@@ -253,15 +253,14 @@ func leftForLater(ctx context.Context, db engine.DB, work []*runner.Work) (out [
 func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *ledger.Ledger, r *ledger.Run, work []*runner.Work) error {
 	ctx, stop, done := a.interruptible(parent)
 	defer done()
-	live := a.err.NewLive()
+	shown := a.newLiveRun(stop)
 	rn := &runner.Runner{DB: p.DB, Ledger: l, Run: r, Work: work, Stop: stop, Retry: c.Bool("retry-set-aside"),
 		Resumed: c.Name == "resume", Despite: slices.Contains(c.StringSlice("despite"), "check")}
-	rn.Watch = func(pr runner.Progress) {
-		live.Show(func(width int) []string { return a.block(pr, width) }, func() string { return line(pr) }, pr.Note != "")
-	}
+	rn.Watch, rn.Happened = shown.show, shown.happened
 	p.Guard(rn)
 	f, err := a.followers(c)
 	if err != nil {
+		shown.clear()
 		return err
 	}
 	defer a.unfollow(f)
@@ -272,7 +271,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 	}
 	f.tell(events.Begin(r, p.DB.Name(), c.Name == "resume"))
 	err = rn.Execute(ctx)
-	live.Clear()
+	shown.clear()
 	if !errors.Is(err, runner.ErrTaken) {
 		f.tell(events.End(r))
 	}
@@ -295,6 +294,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 		}
 	}
 	if err == nil && r.UndoOf == 0 && !c.Bool("no-search") {
+		live := a.err.NewLive()
 		sum.Search, serr = find.Again(ctx, p.DB, p.Tables, p.Replaced(), func(table string, n, of int, hits int64) {
 			live.Show(func(int) []string { return []string{findLine(table, n, of, hits)} }, func() string { return findLine(table, n, of, hits) }, false)
 		})

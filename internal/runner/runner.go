@@ -124,9 +124,10 @@ type Progress struct {
 	ToChange    int64 // rows the step will change; -1 not counted
 	Size        int   // rows of the next batch
 	Hold, Worst time.Duration
-	Log         engine.Log // of this process's part of the run
+	Log         engine.Log // of the run
 	Elapsed     time.Duration
 	StepElapsed time.Duration
+	Idle        time.Duration    // of StepElapsed, in which no batches were made, to ease off or while paused
 	Here        int64            // rows of the step scanned by this process
 	SetAside    int64            // rows of the run
 	Waiters     int              // other sessions that wait on us now
@@ -175,6 +176,7 @@ func (r *Runner) Execute(ctx context.Context) error {
 		return err
 	}
 	r.remember(ctx, k.session)
+	r.sumUp(ctx)
 	if r.Resumed {
 		if err := k.forget(ctx); err != nil {
 			return err
@@ -213,6 +215,27 @@ func (r *Runner) Execute(ctx context.Context) error {
 			k.close()
 		}
 	}
+}
+
+// sumUp has the progress begin with what the record says of the run so far.
+func (r *Runner) sumUp(ctx context.Context) {
+	p := Progress{}
+	for _, w := range r.Work {
+		t := w.Step.Totals
+		p.Batches += t.Batches
+		if p.Log.Scope == "" {
+			p.Log = engine.Log{Scope: t.Log.Scope}
+		}
+		if t.Batches > 0 {
+			p.Log.Add(t.Log)
+		}
+	}
+	if p.Batches > 0 {
+		if h, err := r.Ledger.Holds(ctx, r.Run.ID); err == nil { // else they are told without it
+			p.Worst = h.Max
+		}
+	}
+	r.tell(false, func(now *Progress) { *now = p })
 }
 
 // breakOff has the server end what our sessions are still at, waits for it, and

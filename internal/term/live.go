@@ -2,6 +2,7 @@ package term
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -80,6 +81,26 @@ func (o *Out) Bar(share float64, width int) string {
 	}
 	full := int(min(share, 1)*float64(width) + 0.5)
 	return o.Paint(Accent, strings.Repeat("━", full)) + o.Paint(Faint, strings.Repeat("─", width-full))
+}
+
+// Spark draws values from 0 to most as a line of small columns, the newest at the right end; a value
+// of NaN, and what is not there, leaves a gap.
+func Spark(values []float64, most float64, width int) string {
+	const levels = "▁▂▃▄▅▆▇█"
+	columns := []rune(levels)
+	if len(values) > width {
+		values = values[len(values)-width:]
+	}
+	out := []rune(strings.Repeat(" ", width-len(values)))
+	for _, v := range values {
+		if math.IsNaN(v) || most <= 0 {
+			out = append(out, ' ')
+			continue
+		}
+		level := int(min(max(v, 0)/most, 1) * float64(len(columns)-1))
+		out = append(out, columns[level])
+	}
+	return string(out)
 }
 
 // Pad fills a text with spaces up to a width.

@@ -3,6 +3,7 @@ package term
 import (
 	"bytes"
 	"encoding/json"
+	"math"
 	"strings"
 	"testing"
 	"time"
@@ -105,6 +106,25 @@ func TestCleanJSON(t *testing.T) {
 			if r != '\n' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r)) {
 				t.Errorf("%q: %U is left in %q", s, r, out)
 			}
+		}
+	}
+}
+
+// TestSpark: the newest value stands at the right end, and gaps stay gaps.
+func TestSpark(t *testing.T) {
+	for _, x := range []struct {
+		values []float64
+		most   float64
+		want   string
+	}{
+		{[]float64{0, 1, 2, 7}, 7, "  ▁▂▃█"},
+		{[]float64{1, 2, 3, 4, 5, 6, 7, 8}, 8, "▃▄▅▆▇█"},
+		{[]float64{8, math.NaN(), 99, -1}, 8, "  █ █▁"},
+		{[]float64{0, 0}, 0, "      "},
+		{nil, 1, "      "},
+	} {
+		if got := Spark(x.values, x.most, 6); got != x.want {
+			t.Errorf("%v: %q, expected %q", x.values, got, x.want)
 		}
 	}
 }

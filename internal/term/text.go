@@ -55,6 +55,16 @@ func (o *Out) Width() int {
 	return unclipped
 }
 
+// Height is the terminal's present height in lines, 0 elsewhere.
+func (o *Out) Height() int {
+	if o.TTY {
+		if _, h, err := xterm.GetSize(o.fd); err == nil {
+			return h
+		}
+	}
+	return 0
+}
+
 // Styles by meaning.
 var (
 	Bold   = text.Colors{text.Bold}
