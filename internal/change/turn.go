@@ -41,6 +41,13 @@ func FindTurn(d Dialect, before, list *List, all string, r Range) *Query {
 	return q.sameLine(list, "p", "l").Add(") WHERE 1 = 1").Range("l", list.Table.Key, r)
 }
 
+// LinesOf is the query for how many lines that a change carries out have a key.
+func LinesOf(c *Change, key KeyValue) *Query {
+	q := &Query{D: c.D}
+	q.Add("SELECT count(*) FROM ", c.Lines.SQL, " AS l WHERE 1 = 1").acting("l", c.Lines.Actions)
+	return q.at("l", c.Lines.Table.Key, key)
+}
+
 // names appends columns, of an alias unless that is empty.
 func (q *Query) names(alias string, columns []string) *Query {
 	if alias != "" {

@@ -176,3 +176,35 @@ func TestListInOrderKilled(t *testing.T) {
 		same(t, "undone", d.dump("berth"), before)
 	})
 }
+
+// TestListInOrderTriedAgain: a line that was set aside is not carried out after a later one with the
+// same key; one without such a line is.
+func TestListInOrderTriedAgain(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		d.exec("CREATE TABLE rule (most integer)", "INSERT INTO rule VALUES (1000)")
+		d.exec("CREATE TABLE berth (berth_no " + d.integer() + " PRIMARY KEY, day_rate integer NOT NULL)")
+		switch d.engine {
+		case "postgres":
+			d.exec("CREATE FUNCTION check_rate() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.day_rate > (SELECT most FROM rule) THEN RAISE EXCEPTION 'too much'; END IF; RETURN NEW; END $$",
+				"CREATE TRIGGER rate BEFORE UPDATE ON berth FOR EACH ROW EXECUTE FUNCTION check_rate()")
+		case "mariadb":
+			d.exec("CREATE TRIGGER rate BEFORE UPDATE ON berth FOR EACH ROW BEGIN IF NEW.day_rate > (SELECT most FROM rule) THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'too much'; END IF; END")
+		default:
+			d.exec("CREATE TRIGGER rate BEFORE UPDATE ON berth FOR EACH ROW WHEN NEW.day_rate > (SELECT most FROM rule) BEGIN SELECT RAISE(ABORT, 'too much'); END")
+		}
+		d.exec("INSERT INTO berth SELECT i, i FROM " + d.numbers(9))
+		job := d.job("[[step]]\ntable = 'berth'\nchanges = '" + d.list("a.csv", "berth_no,day_rate\n1,5000\n2,6000\n1,77\n") + "'\norder = 'file'\naction = 'update'\n")
+		d.must(5, "run", job, "--accept", "any", "--set-aside", "5")
+		run := d.lastRun()
+		d.exec("UPDATE rule SET most = 9000")
+		d.must(5, "resume", run, "--retry-set-aside")
+		if got := d.one("SELECT day_rate FROM berth WHERE berth_no = 1") + ", " + d.one("SELECT day_rate FROM berth WHERE berth_no = 2"); got != "77, 6000" {
+			t.Errorf("the rates are %s", got)
+		}
+		if o := d.must(0, "show", run); !strings.Contains(o.out, "a later line of the list with the same key has been carried out since") {
+			t.Error(o.out)
+		}
+		d.must(0, "verify", run)
+	})
+}

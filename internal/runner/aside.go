@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"jugatum/internal/change"
@@ -135,12 +136,23 @@ func (k *worker) retry(ctx context.Context, w *Work) error {
 			return ErrStopped
 		default:
 		}
-		err := k.patiently(ctx, func() error { return k.again(ctx, w, a) })
+		overtaken, fault := false, ""
+		err := k.patiently(ctx, func() (err error) { overtaken, err = k.overtaken(ctx, w, a.Key); return err })
+		switch {
+		case err != nil:
+			return err
+		case overtaken:
+			fault = "a later line of the list with the same key has been carried out since"
+		default:
+			err = k.patiently(ctx, func() error { return k.again(ctx, w, a) })
+		}
 		if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost, and it is done
 			err = k.position(ctx, w)
 		}
 		if err != nil && k.sort(ctx, err) == halve {
-			fault := err.Error()
+			fault = err.Error()
+		}
+		if fault != "" {
 			err = k.patiently(ctx, func() error {
 				tx, err := k.session.Start(ctx)
 				if err != nil {
@@ -158,6 +170,23 @@ func (k *worker) retry(ctx context.Context, w *Work) error {
 		}
 	}
 	return nil
+}
+
+// overtaken reports whether a line of a later turn of the same list, with this key, has been carried
+// out or is about to be: what was set aside of an earlier one would come after it.
+func (k *worker) overtaken(ctx context.Context, w *Work, key change.KeyValue) (bool, error) {
+	for _, later := range k.Work {
+		l := w.Change.Lines
+		if l == nil || later.Step.Status == "pending" || later.Change.Lines == nil || !slices.Contains(l.Later, later.Change.Lines.List) {
+			continue
+		}
+		q := change.LinesOf(later.Change, key)
+		var n int64
+		if err := k.session.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&n); err != nil || n > 0 {
+			return n > 0, err
+		}
+	}
+	return false, nil
 }
 
 // again changes one row that was set aside. A row that is gone, or that no
