@@ -112,11 +112,17 @@ func (p *Page) panel(m measure, long float64) (plots.Panel, bool) {
 		line := plots.Line{Name: fmt.Sprintf("run %d", r.Run.Run), Fill: m.fill && len(p.Runs) == 1, Color: n}
 		dashed := line
 		dashed.Faint, dashed.Fill = true, false
+		empty := 0
 		for _, at := range t.At {
 			x, y := at.From+t.Width/2, m.of(at, t.Width)
 			some = some || !math.IsNaN(y) && y != 0
-			if math.IsNaN(y) && m.name != "waiting" && (len(dashed.Y) > 0 || len(line.Y) > 0) && at.Batches == 0 {
-				continue // a batch that goes on: the line goes through to the next one
+			if at.Rows > 0 || at.Batches > 0 {
+				empty = 0
+			} else {
+				empty++
+			}
+			if math.IsNaN(y) && at.Batches == 0 && m.name != "waiting" && empty < idleStretches {
+				continue // a batch that goes on, or a short gap: the line goes through to the next one
 			}
 			line.X, line.Y = append(line.X, x), append(line.Y, y)
 			if m.besides != nil && len(p.Runs) == 1 {
@@ -137,12 +143,20 @@ func (p *Page) panel(m measure, long float64) (plots.Panel, bool) {
 		}
 	}
 	if len(p.Runs) == 1 {
+		lift, last := 0, math.Inf(-1)
 		for i, k := range p.Runs[0].marks() {
-			out.Marks = append(out.Marks, plots.Mark{At: k.At, Label: fmt.Sprint(i + 1)})
+			if lift++; k.At-last > long/40 { // else its number would stand on the one before it
+				lift = 0
+			}
+			last = k.At
+			out.Marks = append(out.Marks, plots.Mark{At: k.At, Label: fmt.Sprint(i + 1), Lower: lift})
 		}
 	}
 	return out, some
 }
+
+// idleStretches are so many stretches without anything that a line is not drawn through them.
+const idleStretches = 3
 
 // mostMarks is how many moments are marked in a plot, the first of them.
 const mostMarks = 20

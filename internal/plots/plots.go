@@ -55,6 +55,7 @@ type Bar struct {
 type Mark struct {
 	At    float64
 	Label string
+	Lower int // lines that the label stands below the top
 }
 
 // Colours. In a page they are what its style sheet says, see Inline.
@@ -230,7 +231,7 @@ func (m Mark) Plot(c draw.Canvas, p *plot.Plot) {
 		if x > c.Max.X-nearEnd {
 			style.XAlign, at = draw.XRight, x-1.5
 		}
-		c.FillText(style, vg.Point{X: at, Y: c.Max.Y}, m.Label)
+		c.FillText(style, vg.Point{X: at, Y: c.Max.Y - vg.Length(m.Lower)*textSize}, m.Label)
 	}
 }
 

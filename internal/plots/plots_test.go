@@ -21,7 +21,7 @@ func example() []Panel {
 	}
 	y[40], y[60], y[62] = math.NaN(), math.NaN(), math.NaN() // a single value between breaks
 	return []Panel{
-		{Name: "rows", Title: "rows a second", Lines: []Line{{X: x, Y: y, Fill: true}, {X: x, Y: y, Faint: true, Color: 1}}, To: 100, Limit: 1800, Marks: []Mark{{30, "1"}, {99, "2"}}, Aside: func(v float64) string { return fmt.Sprint(v) }},
+		{Name: "rows", Title: "rows a second", Lines: []Line{{X: x, Y: y, Fill: true}, {X: x, Y: y, Faint: true, Color: 1}}, To: 100, Limit: 1800, Marks: []Mark{{At: 30, Label: "1"}, {At: 99, Label: "2", Lower: 1}}, Aside: func(v float64) string { return fmt.Sprint(v) }},
 		{Name: "few", Title: "two at most", Lines: []Line{{X: []float64{1, 2}, Y: []float64{0, 2}}}, To: 100, Whole: true},
 	}
 }

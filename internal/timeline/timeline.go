@@ -148,7 +148,6 @@ func (m *Moment) add(b Batch) {
 	m.Images += max(b.Images, 0)
 	m.Retries += b.Retries
 	m.SetAside += b.SetAside
-	m.Paused += b.Pause.Seconds()
 	if b.Waiters >= 0 {
 		m.MostWaiters = max(sum(m.MostWaiters, 0), float64(b.Waiters))
 	}
@@ -172,24 +171,30 @@ func (m *Moment) settle(holds []float64) {
 	}
 }
 
-// spread gives a batch's rows and log to the stretches in which it held its locks.
+// spread gives a batch's rows and log to the stretches in which it held its locks, and the pause
+// before it to those in which that was.
 func (t *Timeline) spread(b Batch, at float64) {
 	rows, log := float64(max(b.Changed, 0)), float64(max(b.LogBytes, 0))
-	end := at + b.Hold.Seconds()
-	first, last := t.index(at), t.index(end)
-	if first == last || b.Hold == 0 {
-		t.At[first].Rows += rows
-		t.At[first].LogBytes += log
+	t.over(at, at+b.Hold.Seconds(), func(m *Moment, share float64) {
+		m.Rows += rows * share
+		m.LogBytes += log * share
+	})
+	t.over(at-b.Pause.Seconds(), at, func(m *Moment, share float64) { m.Paused += b.Pause.Seconds() * share })
+}
+
+// over hands each stretch its share of what lasts from one moment to another.
+func (t *Timeline) over(from, to float64, each func(m *Moment, share float64)) {
+	first, last := t.index(from), t.index(to)
+	if first == last {
+		each(&t.At[first], 1)
 		return
 	}
 	for i := first; i <= last; i++ {
-		from, to := max(at, t.At[i].From), min(end, t.At[i].From+t.Width)
+		begin, end := max(from, t.At[i].From), min(to, t.At[i].From+t.Width)
 		if i == last {
-			to = end
+			end = to
 		}
-		share := max(to-from, 0) / (end - at)
-		t.At[i].Rows += rows * share
-		t.At[i].LogBytes += log * share
+		each(&t.At[i], max(end-begin, 0)/(to-from))
 	}
 }
 

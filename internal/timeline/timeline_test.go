@@ -24,16 +24,21 @@ func TestNothingIsLost(t *testing.T) {
 		b := steady(n)
 		b[n/2].Hold = 90 * time.Second // over many stretches
 		b[n/3].Hold = 0                // not told
+		b[n-1].Pause = 7 * time.Second
 		x := New(b, nil)
 		if len(x.At) > mostMoments || len(x.At) < fewMoments {
 			t.Errorf("%d batches: %d stretches", n, len(x.At))
 		}
-		rows, bytes, batches := 0.0, 0.0, 0
+		rows, bytes, batches, paused := 0.0, 0.0, 0, 0.0
 		for _, m := range x.At {
+			paused += m.Paused
 			rows, bytes, batches = rows+m.Rows, bytes+m.LogBytes, batches+m.Batches
 		}
 		if math.Abs(rows-100*float64(n)) > 1e-3 || math.Abs(bytes-5000*float64(n)) > 1 || batches != n {
 			t.Errorf("%d batches: %g rows, %g bytes, %d batches in the stretches", n, rows, bytes, batches)
+		}
+		if math.Abs(paused-7) > 1e-9 {
+			t.Errorf("%d batches: paused %g s, expected 7", n, paused)
 		}
 		if told := x.Holds.N; told != n-1 {
 			t.Errorf("%d batches, of which one's hold is not told: %d holds", n, told)
