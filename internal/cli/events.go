@@ -142,6 +142,10 @@ func (f *followers) close() error {
 
 // unfollow ends what follows a run; that one of them failed is told, and no failure of the run.
 func (a *app) unfollow(f *followers) {
+	if f == nil {
+		return
+	}
+	a.following = nil
 	if err := f.close(); err != nil {
 		a.err.Printf("  %s %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(fmt.Sprint(err)))
 	}

@@ -72,7 +72,7 @@ func (a *app) preview() *cli.Command {
 				return err
 			}
 			for i, ch := range p.Changes {
-				s, err := preview.Look(ctx, db, ch, p.Method, int(n))
+				s, err := preview.Look(ctx, db, ch, p.MethodOf(ch), int(n))
 				if err != nil {
 					return p.Fault(err)
 				}

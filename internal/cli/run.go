@@ -84,6 +84,7 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan.Plan) error {
 	if _, err := a.followers(c); err != nil { // before anything is recorded
 		return err
 	}
+	defer func() { a.unfollow(a.following) }() // where it does not come to a run
 	if lag, ok := p.DB.(engine.LagTeller); ok && opts.Limits.Lag > 0 && len(opts.Replicas) == 0 {
 		if l, err := lag.Lag(ctx); err != nil {
 			return fmt.Errorf("asking for the standbys' lag: %w", err)

@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +13,7 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
+	"jugatum/internal/job"
 	"jugatum/internal/ledger"
 	"jugatum/internal/pace"
 	"jugatum/internal/plan"
@@ -36,6 +39,7 @@ func (a *app) trialCmd() *cli.Command {
 			&cli.StringFlag{Name: "spend-log", Usage: "log that the trials of a step may write, such as 1GB; left out, no limit"},
 			&cli.IntFlag{Name: "rounds", Value: 5, Usage: "how often each way is tried, if there is time"},
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time that a transaction may hold its locks"},
+			&cli.BoolFlag{Name: "write", Usage: "put the ways recommended into the job's file: the method of each step, and workers in [limits]"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant, as for run"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "hazards that run would be told to go on despite"},
 		),
@@ -50,6 +54,9 @@ type tried struct {
 	*trial.Result
 	Advice string `json:"advice"`
 	Run    string `json:"run,omitempty"` // the options that choose the way
+
+	best *trial.Tried // nil if none is recommended
+	of   int          // the job's step
 }
 
 func (a *app) trial(ctx context.Context, c *cli.Command) (err error) {
@@ -70,6 +77,9 @@ func (a *app) trial(ctx context.Context, c *cli.Command) (err error) {
 			return usagef("--spend-log %s: expected an amount such as 500MB or 1GB", s)
 		}
 		o.SpendLog = l.LogRate
+	}
+	if c.Bool("write") && c.String("sql") != "" {
+		return usagef("--write puts the way into a job's file, and one statement has none")
 	}
 	db, err := a.open(ctx, c)
 	if err != nil {
@@ -115,6 +125,11 @@ func (a *app) trial(ctx context.Context, c *cli.Command) (err error) {
 			a.printTrial(x, by, p, c)
 		}
 	}
+	if c.Bool("write") {
+		if err := a.writeTuned(p.Job, all); err != nil {
+			return err
+		}
+	}
 	if c.Bool("json") {
 		return a.json(struct {
 			Schema   int     `json:"schema"`
@@ -154,7 +169,7 @@ func (a *app) tryStep(ctx context.Context, p *plan.Plan, ch *change.Change, o tr
 		return nil, p.Fault(err)
 	}
 	o.Counting = time.Since(begun)
-	x := &tried{Name: ch.Step, Table: ch.Table.String()}
+	x := &tried{Name: ch.Step, Table: ch.Table.String(), of: ch.Of}
 	if o.Changes == 0 {
 		x.Result = &trial.Result{Rows: ch.Table.Rows, Matched: o.Matched, Ways: []trial.Tried{}, Short: "no row would change: there is nothing to try"}
 		return x, nil
@@ -173,7 +188,7 @@ func (a *app) tryStep(ctx context.Context, p *plan.Plan, ch *change.Change, o tr
 	x.Order(by)
 	var best *trial.Tried
 	x.Advice, best = x.Result.Advise(by, o.Hold)
-	if best != nil {
+	if x.best = best; best != nil {
 		x.Run = best.Options()
 	}
 	return x, nil
@@ -227,6 +242,73 @@ func (a *app) printTrial(x *tried, by string, p *plan.Plan, c *cli.Command) {
 		o.Printf("  %s\n", o.Paint(term.Accent, a.runCommand(c, p, despite(c))+" "+x.Run))
 	}
 	o.Printf("\n")
+}
+
+// writeTuned writes the ways recommended into the job's file.
+func (a *app) writeTuned(j *job.Job, all []tried) error {
+	t := job.Tuning{Methods: make([]string, len(j.Steps))}
+	differ := map[int]bool{} // steps of which parts are better carried out in different ways
+	for _, x := range all {
+		if x.best == nil {
+			continue
+		}
+		if m := &t.Methods[x.of]; *m != "" && *m != x.best.Method {
+			differ[x.of] = true
+		} else {
+			*m = x.best.Method
+		}
+		t.Workers = max(t.Workers, x.best.Workers)
+	}
+	for i := range differ {
+		t.Methods[i] = ""
+	}
+	if t.Workers == 0 {
+		a.err.Printf("No way is recommended, so nothing is written.\n")
+		return nil
+	}
+	text, err := j.Tuned(t)
+	if err != nil {
+		return usagef("%s is as it was: %v", j.Source.Name, err)
+	}
+	if err := rewrite(j.Source.Name, j.Source.Text, text); err != nil {
+		return err
+	}
+	a.err.Printf("%s says so now.\n", term.Clean(j.Source.Name))
+	return nil
+}
+
+// rewrite gives a file another text, if it still has the one that was read: all of it or nothing.
+func rewrite(path, was, text string) error {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return usagef("%s cannot be written: %v", path, bare(err))
+	}
+	st, err := os.Stat(real)
+	if err != nil {
+		return usagef("%s cannot be written: %v", path, bare(err))
+	}
+	if now, err := os.ReadFile(real); err != nil || string(now) != was {
+		return usagef("%s was changed meanwhile, and is left as it is", path)
+	}
+	f, err := os.CreateTemp(filepath.Dir(real), ".jugatum-*")
+	if err != nil {
+		return usagef("%s cannot be written: %v", path, bare(err))
+	}
+	defer os.Remove(f.Name())
+	_, err = f.WriteString(text)
+	if err == nil {
+		err = f.Chmod(st.Mode().Perm())
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), real)
+	}
+	if err != nil {
+		return usagef("%s cannot be written: %v", path, bare(err))
+	}
+	return nil
 }
 
 // bytesOr words an amount that may not be known.

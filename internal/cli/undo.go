@@ -77,6 +77,7 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	if _, err := a.followers(c); err != nil { // before anything is recorded
 		return err
 	}
+	defer func() { a.unfollow(a.following) }() // where it does not come to a run
 	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum", LockTimeout: 5 * time.Second})
 	if err != nil {
 		return err

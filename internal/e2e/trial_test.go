@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"encoding/json"
+	"os"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -77,6 +79,34 @@ func TestTrial(t *testing.T) {
 		text := d.must(0, "trial", "--sql", sql, "--rounds", "1", "--by", "hold").out
 		if !strings.Contains(text, "2,000 rows would change") || !strings.Contains(text, "all rolled back") || !strings.Contains(text, "(to compare)") || !strings.Contains(text, "jugatum run --sql ") {
 			t.Error(text)
+		}
+	})
+}
+
+// TestTrialWrites: what a trial recommends goes into the job's file, which runs so then; the rest of the
+// file stays as it was written.
+func TestTrialWrites(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		sql := d.triable(1000)
+		path := d.job("title = 'Rates' # of 2027\n[[step]]\nname = 'raise'\nsql = '" + sql + "'\n")
+		if o := d.must(0, "trial", path, "--rounds", "1", "--write"); !strings.Contains(o.err, "says so now") {
+			t.Error(o.err)
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		m := regexp.MustCompile(`^title = 'Rates' # of 2027\n\[limits\]\nworkers = ([1-4])\n\n\[\[step\]\]\nmethod = "(sweep|single|roster)"\nname = 'raise'\n`).FindStringSubmatch(string(text))
+		if m == nil {
+			t.Fatalf("%s", text)
+		}
+		d.must(0, "run", path, "--accept", "500")
+		if got := d.one("SELECT method FROM " + d.ledger("step")); got != m[2] {
+			t.Errorf("the run went by %s", got)
+		}
+		if o := d.must(2, "trial", "--sql", sql, "--write"); !strings.Contains(o.err, "one statement has none") {
+			t.Error(o.err)
 		}
 	})
 }

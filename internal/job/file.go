@@ -72,6 +72,7 @@ type fileStep struct {
 	ChangesKeys
 	EachKeys
 	ListKeys
+	Method *string     `toml:"method"`
 	Expect any         `toml:"expect"`
 	Check  []fileCheck `toml:"check"`
 }

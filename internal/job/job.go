@@ -58,6 +58,7 @@ type Step struct {
 	Kind   kind.Step // nil for a change as it is written
 	Expect *Expect
 	Checks []Check
+	Method string `json:"-"` // sweep, roster or single; "" to be chosen. How it is carried out does not tell one job from another
 }
 
 // Expect is the number of rows a step should change, both ends included.

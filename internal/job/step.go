@@ -3,6 +3,7 @@ package job
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -168,6 +169,11 @@ func (x *stepReader) fields() error {
 
 // holds reads what must hold of the step.
 func (x *stepReader) holds() error {
+	if x.f.Method != nil {
+		if x.s.Method = *x.f.Method; !slices.Contains([]string{"sweep", "roster", "single"}, x.s.Method) {
+			return x.failf(".method", "method: %q is not sweep, roster or single", x.s.Method)
+		}
+	}
 	if x.f.Expect != nil {
 		v, err := literal(x.f.Expect)
 		if err != nil {

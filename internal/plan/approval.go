@@ -62,17 +62,17 @@ func (p *Plan) Approval(s Sight) string {
 func (p *Plan) approvalDigest(s Sight, counts string) string {
 	type step struct {
 		Name, Does, Table string
+		Method            string
 		Set, Codes        []string
 	}
 	of := struct {
 		Digest, Counts string
 		Steps          []step
 		Despite        []string
-		Method         string
 		Keep           bool
-	}{Digest: p.Digest, Counts: counts, Method: p.Method, Keep: s.Keep}
+	}{Digest: p.Digest, Counts: counts, Keep: s.Keep}
 	for i, c := range p.Changes {
-		x := step{Name: c.Step, Does: c.Does(), Table: c.Target().String(), Set: c.SetNames()}
+		x := step{Name: c.Step, Method: p.MethodOf(c), Does: c.Does(), Table: c.Target().String(), Set: c.SetNames()}
 		for _, f := range s.Found[i].Findings {
 			if f.Level != hazard.Note && !slices.Contains(x.Codes, f.Code) {
 				x.Codes = append(x.Codes, f.Code)

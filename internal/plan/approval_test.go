@@ -6,6 +6,7 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/hazard"
+	"jugatum/internal/job"
 	"jugatum/internal/sqltext"
 )
 
@@ -15,7 +16,7 @@ func seenIn(digest string, counts ...int64) (*Plan, Sight) {
 	for range counts[1:] {
 		c.Acts = append(c.Acts, &change.Act{Change: &change.Change{Verb: sqltext.Delete, Table: &change.Table{Name: "visit"}}})
 	}
-	return &Plan{Digest: digest, Changes: []*change.Change{c}}, Sight{Found: []Outlook{{Counts: counts, Findings: []hazard.Finding{{Code: "not-cleared", Level: hazard.Warning, Text: "106 rows"}, {Code: "kept-deleted", Level: hazard.Note}}}}, Keep: true}
+	return &Plan{Digest: digest, Job: &job.Job{}, Changes: []*change.Change{c}}, Sight{Found: []Outlook{{Counts: counts, Findings: []hazard.Finding{{Code: "not-cleared", Level: hazard.Warning, Text: "106 rows"}, {Code: "kept-deleted", Level: hazard.Note}}}}, Keep: true}
 }
 
 // TestApproved: what was approved runs, and nothing else: not another job, not what has become

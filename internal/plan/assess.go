@@ -102,11 +102,11 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 		if ch.Table.Key.Hidden {
 			st.Numbered = ch.Table
 		}
-	} else if opts.Keep && p.Method == "single" {
+	} else if opts.Keep && p.MethodOf(ch) == "single" {
 		return nil, Refusef("step %q: %s has no key, so kept values could not be put back; add --keep none", ch.Step, ch.Table)
 	}
-	if ch.Call != nil && (p.Method == "roster" || p.Method == "single") {
-		return nil, Refusef("step %q: a statement is called for one line after the other, which --method %s is not", ch.Step, p.Method)
+	if m := p.MethodOf(ch); ch.Call != nil && (m == "roster" || m == "single") {
+		return nil, Refusef("step %q: a statement is called for one line after the other, which method %s is not", ch.Step, m)
 	}
 	if k := ch.DerivedKey(); k != nil && opts.Keep {
 		return nil, Refusef("step %q: the database computes the key column %s of %s from a column that is assigned, and kept values are found by it; use --method single --keep none", ch.Step, k.Name, ch.Table)
@@ -115,7 +115,7 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 	x := &Assessment{Step: st}
 	var err error
 	if ask.Count {
-		look, err := preview.Look(ctx, p.DB, ch, p.Method, 0)
+		look, err := preview.Look(ctx, p.DB, ch, p.MethodOf(ch), 0)
 		if err != nil {
 			return nil, p.Fault(err)
 		}
@@ -124,7 +124,7 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 		for i := range look.Acts {
 			st.Acts[i].ToChange = look.Acts[i].Rows
 		}
-	} else if x.Findings, err = preview.Refusals(ctx, p.DB, ch, p.Method, opts.Keep); err != nil {
+	} else if x.Findings, err = preview.Refusals(ctx, p.DB, ch, p.MethodOf(ch), opts.Keep); err != nil {
 		return nil, p.Fault(err)
 	}
 	if st.Method, err = p.Choose(ctx, ch, st.Matched); err != nil {

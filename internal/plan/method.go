@@ -24,19 +24,29 @@ const (
 	rosterShare = 100     // one in so many
 )
 
+// MethodOf is the method that a person has chosen for a step: on the command line, or else in the
+// job; "" if neither says so.
+func (p *Plan) MethodOf(c *change.Change) string {
+	if p.Method != "" || c.Of < 0 || c.Of >= len(p.Job.Steps) {
+		return p.Method
+	}
+	return p.Job.Steps[c.Of].Method
+}
+
 // Choose settles the method of a step of which so many rows match, -1 if they
 // were not counted.
 func (p *Plan) Choose(ctx context.Context, c *change.Change, matched int64) (string, error) {
-	if c.Rewrite != nil && p.Method == "roster" {
+	method := p.MethodOf(c)
+	if c.Rewrite != nil && method == "roster" {
 		return "", Refusef("step %q: text is replaced by sweep or single, not by roster", c.Step)
 	}
 	switch {
-	case c.First != nil && p.Method == "sweep":
+	case c.First != nil && method == "sweep":
 		return "", Refusef("step %q: %s are listed first (roster), or changed by one statement (single); sweep goes by key", c.Step, c.First)
-	case c.First != nil && p.Method == "":
+	case c.First != nil && method == "":
 		return "roster", nil
-	case p.Method != "":
-		return p.Method, nil
+	case method != "":
+		return method, nil
 	}
 	if c.Rewrite != nil {
 		return "sweep", nil
