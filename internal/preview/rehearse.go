@@ -21,6 +21,7 @@ type Rehearsal struct {
 	Rows    int64          `json:"rows"`    // scanned
 	Changed int64          `json:"changed"` // of these
 	WorkMS  float64        `json:"work_ms"`
+	AheadMS float64        `json:"read_ahead_ms"` // before that, as a run reads beside the batch before; 0 where it does not
 	Log     engine.Log     `json:"-"`
 	LogKind string         `json:"log_kind,omitempty"` // which log, if it is not that of which a run tells
 	LogRow  float64        `json:"log_bytes_a_row"`    // changed row; -1 unknown
@@ -121,7 +122,7 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	if err != nil {
 		return nil, err
 	}
-	defer tx.Rollback()
+	defer func() { tx.Rollback() }()
 	x := &Rehearsal{LogRow: -1, Records: -1, KeptRow: -1}
 	if c, err = staged(ctx, db, tx, c, rehearsalTable(n)); err != nil {
 		return nil, err
@@ -135,6 +136,14 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	before, err := stored(ctx, db, tx, kept)
 	if err != nil {
 		return nil, err
+	}
+	if engine.DDLCommits(db) { // the tables are temporary, and stay for the session
+		if err := tx.Commit(ctx); err != nil {
+			return nil, err
+		}
+		if tx, err = x.ahead(ctx, db, s, c, kept, r); err != nil {
+			return nil, err
+		}
 	}
 	teller, tells := db.(engine.LockTeller)
 	var own map[string]int // for the table just made
@@ -200,6 +209,27 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 		}
 	}
 	return x, nil
+}
+
+// ahead begins the transaction of the batch as a run does: where its rows can be read before its turn,
+// beside the batch before it, they are.
+func (x *Rehearsal) ahead(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, kept []*change.Kept, r change.Range) (*engine.Tx, error) {
+	var own *change.Kept
+	if len(kept) > 0 {
+		own = kept[0]
+	}
+	if len(c.Acts) > 0 || !engine.Foresees(db, c, own) {
+		return s.Start(ctx)
+	}
+	begun := time.Now()
+	outlook, err := engine.Foresight{}.Foresee(ctx, db, s, c, own, r, 0)
+	if err != nil {
+		return nil, err
+	}
+	if outlook != nil {
+		x.AheadMS = float64(time.Since(begun).Microseconds()) / 1000
+	}
+	return outlook.Begin(ctx, db, s)
 }
 
 // carried carries out the batch, with the acts of the change.
@@ -308,12 +338,13 @@ func (x *Rehearsal) estimate(c *change.Change, p Plan) {
 	if p.Listed && changes >= 0 {
 		rows, total = float64(max(x.Changed, 1)), float64(changes)
 	}
-	perRow := x.WorkMS * float64(time.Millisecond) / rows
+	perRow := x.WorkMS * float64(time.Millisecond) / rows // while locks are held
+	inAll := max(x.WorkMS, x.AheadMS) * float64(time.Millisecond) / rows
 	workers := int64(max(p.Workers, 1))
 	each, largest := pace.Batches(p.Hold, p.Fixed, c.Table.RowBytes, (int64(total)+workers-1)/workers, time.Duration(perRow))
 	x.Batches = each * workers
 	x.HoldMS = perRow * float64(largest) / float64(time.Millisecond)
-	x.Seconds = perRow * total / float64(workers) / float64(time.Second)
+	x.Seconds = inAll * total / float64(workers) / float64(time.Second)
 	x.LogBytes, x.KeptBytes = -1, -1
 	if changes < 0 {
 		changes = int64(float64(x.Changed) * total / rows)

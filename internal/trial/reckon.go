@@ -12,11 +12,12 @@ import (
 type try struct {
 	rows      int64 // that count for its time: scanned, or, of listed ones, changed
 	changed   int64
-	work      time.Duration
-	logBytes  float64 // for each changed row; -1 unknown
-	records   float64 // likewise
-	images    int64   // in all; -1 unknown
-	keptBytes float64 // for each changed row; -1 unknown
+	work      time.Duration // while locks were held
+	ahead     time.Duration // reading before that, as a run does beside the batch before
+	logBytes  float64       // for each changed row; -1 unknown
+	records   float64       // likewise
+	images    int64         // in all; -1 unknown
+	keptBytes float64       // for each changed row; -1 unknown
 	locks     map[string]int
 }
 
@@ -25,6 +26,7 @@ type Line struct {
 	Batch time.Duration
 	Row   time.Duration
 	Vary  float64 // by which share the rows' cost varied from trial to trial
+	Ahead float64 // how many times as long as the batch itself reading ahead of it takes, where that is more than once; else 1
 }
 
 // fit tells the fixed part from that of a row, by trials of few rows and of many.
@@ -54,6 +56,10 @@ func fit(tries []try) Line {
 	for _, t := range many {
 		each := float64(t.work) / float64(max(t.rows, 1))
 		least, greatest = min(least, each), max(greatest, each)
+	}
+	l.Ahead = 1
+	if work > 0 {
+		l.Ahead = max(middle(many, func(t try) float64 { return float64(t.ahead) })/work, 1)
 	}
 	if m := work / max(rows, 1); m > 0 && len(many) > 1 {
 		l.Vary = (greatest - least) / m / 2
@@ -145,7 +151,7 @@ func (w Way) reckon(l Line, tries []try, all whole) (e Estimate) {
 		e.Batches, largest = each*workers, most
 	}
 	batches := float64(e.Batches)
-	work := batches*float64(l.Batch) + float64(rows)*float64(l.Row)
+	work := (batches*float64(l.Batch) + float64(rows)*float64(l.Row)) * max(l.Ahead, 1)
 	commits := batches*float64(all.commit.Each) + bytesARow*float64(rows)*all.commit.Byte
 	if w.Method == "roster" {
 		work += float64(all.listing)

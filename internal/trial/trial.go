@@ -159,6 +159,7 @@ type trial struct {
 	begun    time.Time
 	sessions []*engine.Session
 	starts   []change.KeyValue // keys after which stretches begin, spread over the table
+	ordered  []change.KeyValue // the same in the order of the key
 	next     int               // of these
 	many     int               // rows of a large trial
 	out      *Result
@@ -182,7 +183,8 @@ func (t *trial) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	t.starts = append([]change.KeyValue{nil}, cuts...)
+	t.ordered = append([]change.KeyValue{nil}, cuts...)
+	t.starts = slices.Clone(t.ordered)
 	rand.Shuffle(len(t.starts), func(i, j int) { t.starts[i], t.starts[j] = t.starts[j], t.starts[i] })
 	t.many = fewRows
 	limit := min(mostRows, max(int(rows)/4, fewRows))
@@ -269,14 +271,18 @@ func (t *trial) once(ctx context.Context, w Way, n int) (try, error) {
 	tries := make([]try, w.Workers)
 	var ranges []change.Range
 	var rows []int64
+	if w.Workers > 1 { // each far from the others, or it would wait for their locks
+		n = min(n, max(int(t.c.Walked().Rows)/(2*w.Workers), 1))
+	}
+	base := rand.IntN(len(t.ordered))
 	for i := range w.Workers {
 		var r change.Range
 		var got int64
 		var err error
-		if i == 0 {
+		if w.Workers == 1 {
 			r, got, err = t.stretch(ctx, n)
-		} else { // beside that of the worker before it, so that none waits for another
-			r, got, err = t.after(ctx, ranges[i-1].Hi, n)
+		} else {
+			r, got, err = t.after(ctx, t.ordered[(base+i*len(t.ordered)/w.Workers)%len(t.ordered)], n)
 		}
 		if err != nil {
 			return try{}, err
@@ -299,7 +305,7 @@ func (t *trial) once(ctx context.Context, w Way, n int) (try, error) {
 	out := tries[0]
 	for _, x := range tries[1:] { // a row's cost is that of the slowest
 		if x.work*time.Duration(max(out.rows, 1)) > out.work*time.Duration(max(x.rows, 1)) {
-			out.work, out.rows = x.work, x.rows
+			out.work, out.ahead, out.rows = x.work, x.ahead, x.rows
 		}
 		out.changed += x.changed
 	}
@@ -340,7 +346,7 @@ func (t *trial) one(ctx context.Context, worker int, w Way, r change.Range, rows
 	if err != nil {
 		return try{}, err
 	}
-	out := try{rows: rows, changed: x.Changed, work: time.Duration(x.WorkMS * float64(time.Millisecond)), logBytes: x.LogRow, records: x.Records, images: x.Log.Images, keptBytes: x.KeptRow, locks: x.Locks}
+	out := try{rows: rows, changed: x.Changed, work: time.Duration(x.WorkMS * float64(time.Millisecond)), ahead: time.Duration(x.AheadMS * float64(time.Millisecond)), logBytes: x.LogRow, records: x.Records, images: x.Log.Images, keptBytes: x.KeptRow, locks: x.Locks}
 	if x.Log.Scope == "" {
 		out.images = -1
 	}
