@@ -26,7 +26,16 @@ type Line struct {
 	Batch time.Duration
 	Row   time.Duration
 	Vary  float64 // by which share the rows' cost varied from trial to trial
-	Ahead float64 // how many times as long as the batch itself reading ahead of it takes, where that is more than once; else 1
+
+	// What reading a batch's rows ahead costs, which a run does beside the batch before: the slower of
+	// the two is what it takes.
+	AheadBatch time.Duration
+	AheadRow   time.Duration
+}
+
+// each is what a batch of so many rows takes.
+func (l Line) each(rows float64) float64 {
+	return max(float64(l.Batch)+rows*float64(l.Row), float64(l.AheadBatch)+rows*float64(l.AheadRow))
 }
 
 // fit tells the fixed part from that of a row, by trials of few rows and of many.
@@ -44,27 +53,34 @@ func fit(tries []try) Line {
 	}
 	many, few := sizes[true], sizes[false]
 	rows, work := middle(many, func(t try) float64 { return float64(t.rows) }), middle(many, func(t try) float64 { return float64(t.work) })
-	l := Line{Row: time.Duration(work / max(rows, 1))}
-	if len(few) > 0 {
-		lessRows, lessWork := middle(few, func(t try) float64 { return float64(t.rows) }), middle(few, func(t try) float64 { return float64(t.work) })
-		if rows > lessRows && work > lessWork {
-			row := (work - lessWork) / (rows - lessRows)
-			l.Row, l.Batch = time.Duration(row), time.Duration(max(lessWork-row*lessRows, 0))
-		}
-	}
+	l := Line{}
+	l.Batch, l.Row = line(many, few, func(t try) float64 { return float64(t.work) })
+	l.AheadBatch, l.AheadRow = line(many, few, func(t try) float64 { return float64(t.ahead) })
 	least, greatest := math.Inf(1), 0.0
 	for _, t := range many {
 		each := float64(t.work) / float64(max(t.rows, 1))
 		least, greatest = min(least, each), max(greatest, each)
 	}
-	l.Ahead = 1
-	if work > 0 {
-		l.Ahead = max(middle(many, func(t try) float64 { return float64(t.ahead) })/work, 1)
-	}
 	if m := work / max(rows, 1); m > 0 && len(many) > 1 {
 		l.Vary = (greatest - least) / m / 2
 	}
 	return l
+}
+
+// line tells the fixed part of a figure from that of a row.
+func line(many, few []try, of func(t try) float64) (batch, row time.Duration) {
+	count := func(t try) float64 { return float64(t.rows) }
+	rows, work := middle(many, count), middle(many, of)
+	row = time.Duration(work / max(rows, 1))
+	if len(few) == 0 {
+		return 0, row
+	}
+	lessRows, lessWork := middle(few, count), middle(few, of)
+	if rows > lessRows && work > lessWork {
+		each := (work - lessWork) / (rows - lessRows)
+		return time.Duration(max(lessWork-each*lessRows, 0)), time.Duration(each)
+	}
+	return 0, row
 }
 
 // middle is the median of a figure.
@@ -151,7 +167,7 @@ func (w Way) reckon(l Line, tries []try, all whole) (e Estimate) {
 		e.Batches, largest = each*workers, most
 	}
 	batches := float64(e.Batches)
-	work := (batches*float64(l.Batch) + float64(rows)*float64(l.Row)) * max(l.Ahead, 1)
+	work := batches * l.each(float64(rows)/max(batches, 1))
 	commits := batches*float64(all.commit.Each) + bytesARow*float64(rows)*all.commit.Byte
 	if w.Method == "roster" {
 		work += float64(all.listing)

@@ -35,6 +35,11 @@ func TestFit(t *testing.T) {
 	if l := fit([]try{{rows: 200, work: 9 * time.Millisecond}, {rows: 10_000, work: 8 * time.Millisecond}}); l.Batch != 0 || l.Row != 800 {
 		t.Errorf("few rows that took longer than many, for want of a warm cache: %+v", l)
 	}
+	ahead := costing(time.Millisecond, time.Microsecond, 200, 10_000)
+	ahead[0].ahead, ahead[1].ahead = 2*time.Millisecond, 21*time.Millisecond // of few rows, and of many
+	if l := fit(ahead); l.AheadRow < 1900 || l.AheadRow > 2000 || l.each(10_000) < 20e6 || l.each(10_000) > 22e6 {
+		t.Errorf("reading that takes longer than the batch: %+v, %g", l, l.each(10_000))
+	}
 	if l := fit(nil); l.Row != 0 {
 		t.Error(l)
 	}
