@@ -84,7 +84,7 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 		if rows < 0 {
 			rows = int64(n)
 		}
-		x, err := rehearse(ctx, db, s, c, keep, r, 0)
+		x, err := rehearse(ctx, db, s, c, keep, true, r, 0)
 		if err != nil {
 			return nil, err
 		}
@@ -103,9 +103,10 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 }
 
 // Try is one batch in a transaction that is rolled back; nothing is estimated from it. n tells
-// those apart that are under way at the same time, from 0.
-func Try(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, keep bool, r change.Range, n int) (*Rehearsal, error) {
-	return rehearse(ctx, db, s, c, keep, r, n)
+// those apart that are under way at the same time, from 0. ahead has its rows read before its turn,
+// where a run of many batches does so.
+func Try(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, keep, ahead bool, r change.Range, n int) (*Rehearsal, error) {
+	return rehearse(ctx, db, s, c, keep, ahead, r, n)
 }
 
 // rehearsalTable is the name of its table for kept values.
@@ -117,7 +118,7 @@ func rehearsalTable(n int) string {
 }
 
 // rehearse is one batch in a transaction that is rolled back.
-func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, keep bool, r change.Range, n int) (*Rehearsal, error) {
+func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, keep, ahead bool, r change.Range, n int) (*Rehearsal, error) {
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return nil, err
@@ -141,7 +142,12 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 		if err := tx.Commit(ctx); err != nil {
 			return nil, err
 		}
-		if tx, err = x.ahead(ctx, db, s, c, kept, r); err != nil {
+		if ahead {
+			tx, err = x.ahead(ctx, db, s, c, kept, r)
+		} else {
+			tx, err = s.Start(ctx)
+		}
+		if err != nil {
 			return nil, err
 		}
 	}

@@ -33,9 +33,14 @@ type Line struct {
 	AheadRow   time.Duration
 }
 
-// each is what a batch of so many rows takes.
-func (l Line) each(rows float64) float64 {
-	return max(float64(l.Batch)+rows*float64(l.Row), float64(l.AheadBatch)+rows*float64(l.AheadRow))
+// each is what a batch of so many rows takes: by several workers reading and changing take turns, since
+// others are at work beside them.
+func (l Line) each(rows float64, workers int) float64 {
+	batch, ahead := float64(l.Batch)+rows*float64(l.Row), float64(l.AheadBatch)+rows*float64(l.AheadRow)
+	if workers > 1 {
+		return batch + ahead
+	}
+	return max(batch, ahead)
 }
 
 // fit tells the fixed part from that of a row, by trials of few rows and of many.
@@ -167,7 +172,7 @@ func (w Way) reckon(l Line, tries []try, all whole) (e Estimate) {
 		e.Batches, largest = each*workers, most
 	}
 	batches := float64(e.Batches)
-	work := batches * l.each(float64(rows)/max(batches, 1))
+	work := batches * l.each(float64(rows)/max(batches, 1), w.Workers)
 	commits := batches*float64(all.commit.Each) + bytesARow*float64(rows)*all.commit.Byte
 	if w.Method == "roster" {
 		work += float64(all.listing)

@@ -342,7 +342,7 @@ func (t *trial) one(ctx context.Context, worker int, w Way, r change.Range, rows
 		}
 		r, rows = change.Range{Keys: keys}, int64(len(keys))
 	}
-	x, err := preview.Try(ctx, t.db, t.sessions[worker], t.c, w.Keep, r, worker)
+	x, err := preview.Try(ctx, t.db, t.sessions[worker], t.c, w.Keep, w.Method != "single", r, worker)
 	if err != nil {
 		return try{}, err
 	}
