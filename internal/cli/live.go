@@ -68,6 +68,9 @@ func (l *liveRun) show(p runner.Progress) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	forced := p.Note != "" && p.Note != l.p.Note
+	if p.Note != "" && p.Batches == l.p.Batches && p.Step == l.p.Step { // while it waits, speed and time left stand still
+		p.StepElapsed, p.Idle = l.p.StepElapsed, l.p.Idle
+	}
 	l.p, l.at = p, time.Now()
 	l.draw(forced)
 }

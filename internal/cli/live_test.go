@@ -45,7 +45,7 @@ func TestTrail(t *testing.T) {
 	}
 }
 
-// TestStandsStill: while a run waits, its speed and the time that is left do not change.
+// TestStandsStill: a pause changes nothing about the speed and the time that is left.
 func TestStandsStill(t *testing.T) {
 	p := runner.Progress{Here: 1000, Scanned: 1000, TableRows: 3000, StepElapsed: 10 * time.Second}
 	before := left(p)

@@ -32,8 +32,7 @@ func left(p runner.Progress) time.Duration {
 	return time.Duration(float64(busy) * float64(rest) / float64(p.Here))
 }
 
-// busyTime is the time of a step in which batches were made: while a run waits, its speed and the
-// time that is left stand still.
+// busyTime is the time of a step without that in which the run was paused.
 func busyTime(p runner.Progress) time.Duration { return p.StepElapsed - p.Idle }
 
 // leftText words the time left; below a minute whole seconds are more than enough.

@@ -237,7 +237,7 @@ func (a *app) printTrial(x *tried, by string, p *plan.Plan, c *cli.Command) {
 	if x.Uncommitted != "" {
 		o.Printf("  %s commits could not be measured, and are in no figure: %s\n", o.Paint(term.Warn, "warning"), term.Clean(x.Uncommitted))
 	}
-	o.Printf("  %s\n", x.Advice)
+	o.Printf("%s\n", term.Wrap(x.Advice, "  ", min(o.Width(), 120)))
 	if x.Run != "" {
 		o.Printf("  %s\n", o.Paint(term.Accent, a.runCommand(c, p, despite(c))+" "+x.Run))
 	}

@@ -127,7 +127,7 @@ type Progress struct {
 	Log         engine.Log // of the run
 	Elapsed     time.Duration
 	StepElapsed time.Duration
-	Idle        time.Duration    // of StepElapsed, in which no batches were made, to ease off or while paused
+	Idle        time.Duration    // of StepElapsed, in which the run was paused
 	Here        int64            // rows of the step scanned by this process
 	SetAside    int64            // rows of the run
 	Waiters     int              // other sessions that wait on us now

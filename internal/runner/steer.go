@@ -163,7 +163,6 @@ func (k *worker) wait(ctx context.Context, pause time.Duration, why string) erro
 	case <-timer.C:
 	}
 	k.easing += min(pause, nap)
-	k.tell(false, func(p *Progress) { p.Idle += min(pause, nap) / time.Duration(max(k.crew, 1)) })
 	if k.lead {
 		if err := k.renew(ctx); err != nil {
 			return err

@@ -240,7 +240,9 @@ func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, 
 			k.happens(Event{Kind: Waiting, Work: w, Why: note})
 		}
 		k.told = true
+		begun := time.Now()
 		err := k.wait(ctx, 2*nap, note)
+		k.tell(false, func(p *Progress) { p.Idle += time.Since(begun) / time.Duration(max(k.crew, 1)) })
 		return 0, err != nil, err
 	}
 	k.told = false

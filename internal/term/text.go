@@ -192,6 +192,12 @@ func Fit(s string, width int) string {
 	return text.Snip(s, width, "…")
 }
 
+// Wrap breaks a text between words into lines of at most so many columns, all but the first indented
+// like it.
+func Wrap(s, indent string, width int) string {
+	return indent + strings.ReplaceAll(text.WrapSoft(s, max(width-len(indent), 20)), "\n", "\n"+indent)
+}
+
 // Cut is Fit for a cell of a table, which is left whole where nothing is cut.
 func (o *Out) Cut(s string, width int) string {
 	if o.Width() == unclipped {
