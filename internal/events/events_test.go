@@ -215,3 +215,20 @@ func TestNotify(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// BenchmarkBatch is what a batch's line and its counts cost, written out included.
+func BenchmarkBatch(b *testing.B) {
+	m, err := Listen(":0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer m.Close()
+	e := runner.Event{Kind: runner.BatchDone, Work: work(), Lane: 1, Batch: &ledger.Batch{N: 4, Hold: 30 * time.Millisecond, Locks: map[string]int{"RowExclusiveLock": 3}, Effect: engine.Effect{Scanned: 1000, Changed: 900, Log: engine.Log{Bytes: 100_000, Scope: "ours"}}}}
+	for b.Loop() {
+		text, err := json.Marshal(Of(7, e))
+		if err != nil || len(text) == 0 {
+			b.Fatal(err)
+		}
+		m.Tell(e)
+	}
+}

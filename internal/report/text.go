@@ -323,6 +323,9 @@ func (s *Run) printNext(o *term.Out, db string) {
 		next = append(next, [2]string{fmt.Sprintf("jugatum resume %d%s --retry-set-aside", s.Run, db), "tries the rows that were set aside again"})
 	}
 	add("show", "the record of this run")
+	if s.Status == ledger.Done {
+		add("report", "writes a page about it, for others to read")
+	}
 	if s.Undoable() {
 		add("undo", "puts the old values back")
 	}
