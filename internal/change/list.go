@@ -165,13 +165,7 @@ func (q *Query) there(c *Change, alias string) *Query {
 
 // lineKey appends that a row of the job's table has the key of a line.
 func (q *Query) lineKey(c *Change, row, line string) *Query {
-	for i, k := range c.Lines.Table.Key.Columns {
-		if i > 0 {
-			q.Add(" AND ")
-		}
-		q.Add(row, ".", q.D.Quote(k.Name), " ", k.Op("="), " ", line, ".", q.D.Quote(k.Name))
-	}
-	return q
+	return q.sameKey(c.Lines.List, row, line)
 }
 
 // MissedLines is the query, from FROM on, for the lines that a change would not carry out, nor

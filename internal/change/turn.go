@@ -7,12 +7,12 @@ import "jugatum/internal/sqltext"
 // ones, and so on, so that every statement still carries out many lines, and each line finds
 // what the one before it has left.
 
-// LaterTurn is the statement that puts those lines of a stretch of a list that have an earlier
+// NextTurn is the statement that puts those lines of a stretch of a list that have an earlier
 // one with the same key into the table of the next turn. columns are those of both.
-func LaterTurn(d Dialect, from, to *List, columns []string, r Range) *Query {
+func NextTurn(d Dialect, from, to *List, columns []string, r Range) *Query {
 	q := &Query{D: d}
 	q.Add("INSERT INTO ", to.SQL, " (").names("", columns).Add(") SELECT ").names("l", columns).Add(" FROM ", from.SQL, " AS l WHERE ")
-	q.Add("EXISTS (SELECT 1 FROM ", from.SQL, " AS p WHERE ").sameLine(from, "p", "l")
+	q.Add("EXISTS (SELECT 1 FROM ", from.SQL, " AS p WHERE ").sameKey(from, "p", "l")
 	return q.Add(" AND p.", d.Quote(ListLine), " < l.", d.Quote(ListLine), ")").Range("l", from.Table.Key, r)
 }
 
@@ -20,7 +20,7 @@ func LaterTurn(d Dialect, from, to *List, columns []string, r Range) *Query {
 func LeaveTurn(d Dialect, from, to *List, r Range) *Query {
 	q := &Query{D: d}
 	l := d.Quote(from.Table.Name) // some databases know no other name for it there
-	q.Add("DELETE FROM ", from.SQL, " WHERE EXISTS (SELECT 1 FROM ", to.SQL, " AS p WHERE ").sameLine(from, "p", l)
+	q.Add("DELETE FROM ", from.SQL, " WHERE EXISTS (SELECT 1 FROM ", to.SQL, " AS p WHERE ").sameKey(from, "p", l)
 	return q.Add(" AND p.", d.Quote(ListLine), " = ", l, ".", d.Quote(ListLine), ")").Range(l, from.Table.Key, r)
 }
 
@@ -38,7 +38,7 @@ func FindTurn(d Dialect, before, list *List, all string, r Range) *Query {
 	}
 	q := &Query{D: d}
 	q.Add("UPDATE ", list.SQL, " AS l SET ", d.Quote(ListFound), " = (SELECT CASE WHEN ", action, " IN ('insert', 'upsert') THEN 1 WHEN ", action, " = 'delete' THEN 0 ELSE ", rest, " END FROM ", before.SQL, " AS p WHERE ")
-	return q.sameLine(list, "p", "l").Add(") WHERE 1 = 1").Range("l", list.Table.Key, r)
+	return q.sameKey(list, "p", "l").Add(") WHERE 1 = 1").Range("l", list.Table.Key, r)
 }
 
 // LinesOf is the query for how many lines that a change carries out have a key.
@@ -59,8 +59,8 @@ func (q *Query) names(alias string, columns []string) *Query {
 	return q
 }
 
-// sameLine appends that two lines of a list have the same key.
-func (q *Query) sameLine(l *List, a, b string) *Query {
+// sameKey appends that two lines of a list, or a row and a line, have the same key.
+func (q *Query) sameKey(l *List, a, b string) *Query {
 	for i, k := range l.Table.Key.Columns {
 		if i > 0 {
 			q.Add(" AND ")
@@ -77,7 +77,7 @@ func (q *Query) found(c *Change, alias string) *Query {
 		return q.there(c, alias)
 	}
 	found := alias + "." + q.D.Quote(ListFound)
-	return q.Add("(", found, " = 1 OR ", found, " IS NULL AND ").there(c, alias).Add(")")
+	return q.Add("(coalesce(", found, ", 0) = 1 OR ", found, " IS NULL AND ").there(c, alias).Add(")")
 }
 
 // LaterTurn reports whether the change carries out lines that others of the same list come before.

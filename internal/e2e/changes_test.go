@@ -254,9 +254,8 @@ func unquoted(names []string) (out []string) {
 	return out
 }
 
-// lineOutcomes holds what a run tells of its lines against the lines themselves: each once, in
-// the order of the file, with an outcome that its action can have.
-func (d *database) lineOutcomes(run string, lines [][]string) {
+// shownLines are the lines of a run's list as show writes them, of which there must be so many.
+func (d *database) shownLines(run string, lines int) [][]string {
 	d.t.Helper()
 	path := filepath.Join(d.t.TempDir(), "lines.csv")
 	d.must(0, "show", run, "--lines", path)
@@ -269,11 +268,19 @@ func (d *database) lineOutcomes(run string, lines [][]string) {
 	if err != nil {
 		d.t.Fatal(err)
 	}
-	if len(got) != len(lines)+1 {
-		d.t.Fatalf("run %s tells of %d lines, the list has %d", run, len(got)-1, len(lines))
+	if len(got) != lines+1 {
+		d.t.Fatalf("run %s tells of %d lines, the list has %d", run, len(got)-1, lines)
 	}
+	return got[1:]
+}
+
+// lineOutcomes holds what a run tells of its lines against the lines themselves: each once, in
+// the order of the file, with an outcome that its action can have.
+func (d *database) lineOutcomes(run string, lines [][]string) {
+	d.t.Helper()
+	got := d.shownLines(run, len(lines))
 	can := map[string]string{"delete": "deleted, no such key", "update": "changed, unchanged, no such key", "insert": "inserted, key exists", "upsert": "changed, unchanged, inserted"}
-	for i, line := range got[1:] {
+	for i, line := range got {
 		if line[1] != lines[i][0] {
 			d.t.Fatalf("line %d: %q, in the list it is %q", i, line, lines[i])
 		}

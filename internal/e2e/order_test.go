@@ -1,11 +1,9 @@
 package e2e
 
 import (
-	"bytes"
-	"encoding/csv"
+	"encoding/json"
 	"fmt"
-	"os"
-	"path/filepath"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -71,6 +69,7 @@ func inOrder(d *database, l layout, li int) {
 	}
 	path, more := d.written(li, x.names(), lines)
 	job := d.job("[[step]]\ntable = '" + table + "'\nchanges = '" + path + "'\norder = 'file'\naction = { column = 'op' }\n" + more)
+	d.foresees(job, outcomes)
 	want := d.dump(plain)
 	for i, args := range [][]string{d.workers(r.IntN(4)), {"--keep", "none"}} {
 		d.must(0, append([]string{"run", job, "--again", "--accept", "any", "--batch", fmt.Sprint(1 + r.IntN(30))}, args...)...)
@@ -84,6 +83,36 @@ func inOrder(d *database, l layout, li int) {
 		d.must(0, "undo", run, "--batch", fmt.Sprint(1+r.IntN(30)))
 		same(t, "undone", d.dump(table), before)
 		d.must(0, "verify", d.lastRun())
+	}
+}
+
+// foresees holds what a preview tells of a list against what must become of its lines: later turns count
+// by what those before them leave.
+func (d *database) foresees(job string, outcomes []string) {
+	d.t.Helper()
+	var told struct {
+		Steps []struct {
+			Lines struct{ Outcomes map[string]int }
+		}
+	}
+	if err := json.Unmarshal([]byte(d.must(0, "preview", job, "--json").out), &told); err != nil {
+		d.t.Fatal(err)
+	}
+	got, want := map[string]int{}, map[string]int{}
+	for _, s := range told.Steps {
+		for o, n := range s.Lines.Outcomes {
+			if o == "unchanged" { // which nobody knows of later turns
+				o = "changed"
+			}
+			got[o] += n
+		}
+	}
+	for _, o := range outcomes {
+		o, _, _ = strings.Cut(o, "|")
+		want[o]++
+	}
+	if !maps.Equal(got, want) {
+		d.t.Errorf("the preview tells of %v, and %v must come", got, want)
 	}
 }
 
@@ -107,21 +136,8 @@ func happens(there map[string]bool, action, key string) string {
 // became holds what a run tells of its lines against what must have become of them.
 func (d *database) became(run string, lines [][]string, outcomes []string) {
 	d.t.Helper()
-	path := filepath.Join(d.t.TempDir(), "lines.csv")
-	d.must(0, "show", run, "--lines", path)
-	text, err := os.ReadFile(path)
-	if err != nil {
-		d.t.Fatal(err)
-	}
-	os.Remove(path)
-	got, err := csv.NewReader(bytes.NewReader(text)).ReadAll()
-	if err != nil {
-		d.t.Fatal(err)
-	}
-	if len(got) != len(lines)+1 {
-		d.t.Fatalf("run %s tells of %d lines, the list has %d", run, len(got)-1, len(lines))
-	}
-	for i, line := range got[1:] {
+	got := d.shownLines(run, len(lines))
+	for i, line := range got {
 		if line[1] != lines[i][0] || !slices.Contains(strings.Split(outcomes[i], "|"), line[2]) {
 			d.t.Fatalf("line %d of run %s: %q, expected %s of %q", i, run, line, outcomes[i], lines[i])
 		}

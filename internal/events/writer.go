@@ -29,23 +29,31 @@ func NewWriter(to io.Writer) *Writer {
 	return w
 }
 
-// Tell has a line written, or counts it as lost.
+// Tell has a line written, or counts it as lost. The end is never lost: by then there is no run to
+// hold up.
 func (w *Writer) Tell(l Line) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.lost > 0 {
-		select {
-		case w.in <- Line{Version: Version, At: time.Now().UTC(), Event: "lost", Run: l.Run, Lost: w.lost}:
-			w.lost = 0
-		default:
-			w.lost++
-			return
-		}
+	if l.Event == "end" {
+		w.tellLost(l.Run)
+		w.in <- l
+		return
+	}
+	if w.lost > 0 && len(w.in) < cap(w.in)-1 { // there is room for both, and nobody else writes to it
+		w.tellLost(l.Run)
 	}
 	select {
 	case w.in <- l:
 	default:
 		w.lost++
+	}
+}
+
+// tellLost says how many lines were lost before the next one.
+func (w *Writer) tellLost(run int64) {
+	if w.lost > 0 {
+		w.in <- Line{Version: Version, At: time.Now().UTC(), Event: "lost", Run: run, Lost: w.lost}
+		w.lost = 0
 	}
 }
 

@@ -13,7 +13,7 @@ import (
 	"jugatum/internal/list"
 )
 
-// The turns of a list that is carried out in the order of the file, see change.LaterTurn.
+// The turns of a list that is carried out in the order of the file, see change.NextTurn.
 
 // maxTurns is how many lines may have one key: each turn is a table of lines and up to three
 // steps with kept values of their own.
@@ -69,7 +69,7 @@ func (x *loading) turns(ctx context.Context, record *ledger.List, s *changes.Ste
 func (x *loading) part(ctx context.Context, from, to *change.List) (moved int64, err error) {
 	d := x.p.DB.Dialect()
 	err = x.inStretches(ctx, from, func(tx *engine.Tx, r change.Range) error {
-		q := change.LaterTurn(d, from, to, x.columns, r)
+		q := change.NextTurn(d, from, to, x.columns, r)
 		if _, err := tx.S.Conn.ExecContext(ctx, q.String(), q.Args...); err != nil {
 			return err
 		}
