@@ -125,7 +125,7 @@ func main() {
 	cost := flag.Bool("cost", false, "instead: what the measuring of batches costs (postgres, mariadb)")
 	lists := flag.Bool("lists", false, "instead: lists in files, against joins and loads by hand")
 	undo := flag.Bool("undo", false, "instead: what an undo takes, against its run")
-	tryWays := flag.Bool("trial", false, "instead: what trials reckon, against runs")
+	tryWays := flag.Bool("trial", false, "instead: what trials estimate, against runs")
 	flag.Parse()
 	wanted = *only
 	mode := ""

@@ -12,9 +12,9 @@ import (
 	"strings"
 )
 
-const trialHead = `What a trial reckons for each way, divided by what the run of that way then takes (the program's own time), and how the way that it recommends is to the cheapest of those carried out.
+const trialHead = `What a trial estimates for each way, divided by what the run of that way then takes (the program's own time), and how the way that it recommends is to the cheapest of those carried out.
 
-| engine | change | way | reckoned | took (median) | reckoned ÷ took | |
+| engine | change | way | estimated | took (median) | estimated ÷ took | |
 |---|---|---|---|---|---|---|
 `
 
@@ -36,7 +36,7 @@ type triedWay struct {
 	Name      string
 }
 
-// trials holds what trials reckon against what runs take.
+// trials holds what trials estimate against what runs take.
 func (b *bench) trials(rounds int) (string, error) {
 	text := ""
 	for _, s := range append(shapes(b.engine), shape{name: "1 in 2 rows deleted", sql: "DELETE FROM visit WHERE berth < 499"}) {

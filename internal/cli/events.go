@@ -106,7 +106,9 @@ func (f *followers) watch(rn *runner.Runner) {
 	}
 	before := rn.Happened
 	rn.Happened = func(e runner.Event) {
-		before(e)
+		if before != nil {
+			before(e)
+		}
 		f.tell(events.Of(rn.Run.ID, e))
 		if f.metrics != nil {
 			f.metrics.Tell(e)

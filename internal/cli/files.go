@@ -5,6 +5,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"syscall"
 
 	"jugatum/internal/list"
@@ -61,3 +62,37 @@ func bare(err error) error {
 // cell writes a text so that no spreadsheet takes it for a formula: with an
 // apostrophe before what would begin one, or before an apostrophe. Numbers stay numbers.
 func cell(s string) string { return list.Guard(s) }
+
+// rewrite gives a file another text, if it still has the one that was read: all of it or nothing.
+func rewrite(path, was, text string) error {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return usagef("%s cannot be written: %v", path, bare(err))
+	}
+	st, err := os.Stat(real)
+	if err != nil {
+		return usagef("%s cannot be written: %v", path, bare(err))
+	}
+	if now, err := os.ReadFile(real); err != nil || string(now) != was {
+		return usagef("%s was changed meanwhile, and is left as it is", path)
+	}
+	f, err := os.CreateTemp(filepath.Dir(real), ".jugatum-*")
+	if err != nil {
+		return usagef("%s cannot be written: %v", path, bare(err))
+	}
+	defer os.Remove(f.Name())
+	_, err = f.WriteString(text)
+	if err == nil {
+		err = f.Chmod(st.Mode().Perm())
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), real)
+	}
+	if err != nil {
+		return usagef("%s cannot be written: %v", path, bare(err))
+	}
+	return nil
+}

@@ -28,6 +28,22 @@ func jobFlags() []cli.Flag {
 	}
 }
 
+// withPlan opens the database, makes the plan of the job that the arguments name, and does something
+// with both.
+func (a *app) withPlan(ctx context.Context, c *cli.Command, do func(db engine.DB, p *plan.Plan) error) error {
+	db, err := a.open(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	p, err := a.plan(ctx, c, db)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	return do(db, p)
+}
+
 // load reads the job that a command's arguments name.
 func (a *app) load(c *cli.Command) (*job.Job, error) {
 	sql := c.String("sql")

@@ -12,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"jugatum/internal/engine"
 	"jugatum/internal/hazard"
 	"jugatum/internal/plan"
 	"jugatum/internal/preview"
@@ -38,97 +39,91 @@ func (a *app) preview() *cli.Command {
 			&cli.StringFlag{Name: "page", Usage: "write the preview into this file as a page, with an approval that run --approved takes"},
 			&cli.BoolFlag{Name: "verbose", Usage: "explain the work that is left for later"},
 		),
-		Action: func(ctx context.Context, c *cli.Command) (err error) {
-			db, err := a.open(ctx, c)
-			if err != nil {
-				return err
-			}
-			defer db.Close()
-			n := c.Int("sample")
-			if n < 0 || n > 10_000 {
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if n := c.Int("sample"); n < 0 || n > 10_000 {
 				return usagef("--sample %d: 0 to 10000 rows can be shown", n)
 			}
-			p, err := a.plan(ctx, c, db)
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			ctx, stop := leaving(ctx)
-			defer stop()
-			defer func() { err = signalled(ctx, err) }()
-			opts, err := limits(c, p.Job)
-			if err != nil {
-				return err
-			}
-			if err := able(db, opts); err != nil {
-				return err
-			}
-			p.Keeping(opts.Keep, c.StringSlice("despite"))
-			var steps []*preview.Step
-			total := int64(0)
-			counts := make([]int64, len(p.Changes))
-			lacks, err := p.Lacks(ctx, opts.Keep)
-			if err != nil {
-				return err
-			}
-			for i, ch := range p.Changes {
-				s, err := preview.Look(ctx, db, ch, p.MethodOf(ch), int(n))
-				if err != nil {
-					return p.Fault(err)
-				}
-				if s.Method, err = p.Choose(ctx, ch, s.Matched); err != nil {
-					return err
-				}
-				s.Hazards = append(lacks[i], s.Hazards...)
-				if c.Bool("rehearse") {
-					if s.Rehearsal, err = p.Rehearse(ctx, ch, s.Method, opts, s.Changes); err != nil {
-						return err
-					}
-				}
-				steps = append(steps, s)
-				counts[i] = s.Changes
-				total += s.Total()
-			}
-			missed := p.Expectations(counts)
-			if to := c.String("page"); to != "" {
-				if err := a.writeProposal(c, p, opts, steps, total, missed, to); err != nil {
-					return err
-				}
-			}
-			if c.Bool("json") {
-				err := a.json(struct {
-					Schema   int             `json:"schema"`
-					Database string          `json:"database"`
-					Job      string          `json:"job"`
-					Total    int64           `json:"total"`
-					Steps    []*preview.Step `json:"steps"`
-				}{report.Schema, db.Name(), p.Job.Name(), total, steps})
-				return errors.Join(err, missed)
-			}
-			a.out.Printf("%s  %s\n", a.out.Paint(term.Bold, term.Clean(p.Job.Name())), a.out.Paint(term.Faint, db.Name()))
-			for _, why := range p.LeftOut {
-				a.out.Printf("  %s left out: %s\n", a.out.Paint(term.Warn, "warning"), term.Clean(why))
-			}
-			lifted := despite(c)
-			for _, s := range steps {
-				a.printStep(s, lifted, c.Bool("verbose"))
-				if s.Call != nil && c.Bool("rehearse") {
-					a.out.Printf("\n  not rehearsed: a rollback may not take back all that the statement does\n")
-				}
-			}
-			if len(steps) > 1 || total != steps[0].Changes {
-				what := "rows in all steps together"
-				if len(steps) == 1 {
-					what = "rows in all tables together"
-				}
-				a.out.Printf("\n%s %s: that is what --accept takes\n", a.out.Paint(term.Bold, term.Count(total)), what)
-			}
-			if len(steps) > 1 {
-				a.out.Printf("%s\n", a.out.Paint(term.Faint, "Every step is counted on the data as it is now; what an earlier step changes is not in the later counts."))
-			}
-			return missed
+			return a.withPlan(ctx, c, func(db engine.DB, p *plan.Plan) error { return a.look(ctx, c, db, p) })
 		},
 	}
+}
+
+// look shows what the steps of a plan would do.
+func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Plan) (err error) {
+	ctx, stop := leaving(ctx)
+	defer stop()
+	defer func() { err = signalled(ctx, err) }()
+	opts, err := limits(c, p.Job)
+	if err != nil {
+		return err
+	}
+	if err := able(db, opts); err != nil {
+		return err
+	}
+	p.Keeping(opts.Keep, c.StringSlice("despite"))
+	var steps []*preview.Step
+	total := int64(0)
+	counts := make([]int64, len(p.Changes))
+	lacks, err := p.Lacks(ctx, opts.Keep)
+	if err != nil {
+		return err
+	}
+	for i, ch := range p.Changes {
+		s, err := preview.Look(ctx, db, ch, p.MethodOf(ch), int(c.Int("sample")))
+		if err != nil {
+			return p.Fault(err)
+		}
+		if s.Method, err = p.Choose(ctx, ch, s.Matched); err != nil {
+			return err
+		}
+		s.Hazards = append(lacks[i], s.Hazards...)
+		if c.Bool("rehearse") {
+			if s.Rehearsal, err = p.Rehearse(ctx, ch, s.Method, opts, s.Changes); err != nil {
+				return err
+			}
+		}
+		steps = append(steps, s)
+		counts[i] = s.Changes
+		total += s.Total()
+	}
+	missed := p.Expectations(counts)
+	if to := c.String("page"); to != "" {
+		if err := a.writeProposal(c, p, opts, steps, total, missed, to); err != nil {
+			return err
+		}
+	}
+	if c.Bool("json") {
+		err := a.json(struct {
+			Schema   int             `json:"schema"`
+			Database string          `json:"database"`
+			Job      string          `json:"job"`
+			Total    int64           `json:"total"`
+			Steps    []*preview.Step `json:"steps"`
+		}{report.Schema, db.Name(), p.Job.Name(), total, steps})
+		return errors.Join(err, missed)
+	}
+	a.out.Printf("%s  %s\n", a.out.Paint(term.Bold, term.Clean(p.Job.Name())), a.out.Paint(term.Faint, db.Name()))
+	for _, why := range p.LeftOut {
+		a.out.Printf("  %s left out: %s\n", a.out.Paint(term.Warn, "warning"), term.Clean(why))
+	}
+	lifted := despite(c)
+	for _, s := range steps {
+		a.printStep(s, lifted, c.Bool("verbose"))
+		if s.Call != nil && c.Bool("rehearse") {
+			a.out.Printf("\n  not rehearsed: a rollback may not take back all that the statement does\n")
+		}
+	}
+	if len(steps) > 1 || total != steps[0].Changes {
+		what := "rows in all steps together"
+		if len(steps) == 1 {
+			what = "rows in all tables together"
+		}
+		a.out.Printf("\n%s %s: that is what --accept takes\n", a.out.Paint(term.Bold, term.Count(total)), what)
+	}
+	if len(steps) > 1 {
+		a.out.Printf("%s\n", a.out.Paint(term.Faint, "Every step is counted on the data as it is now; what an earlier step changes is not in the later counts."))
+	}
+	return missed
 }
 
 // printStep shows what one step would do: first what stands in its way.

@@ -86,6 +86,7 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
+		x.Doubt, _ = doubt(db, l, r)
 		p.Runs = append(p.Runs, x)
 	}
 	to := c.String("out")
@@ -183,29 +184,36 @@ func (a *app) writeReport(p *page.Page, to, format string) error {
 // writeRest writes rows that the page shows the first of into files beside it.
 func (a *app) writeRest(ctx context.Context, l *ledger.Ledger, p *page.Page, to string) error {
 	for _, r := range p.Runs {
-		beside := func(what string) string {
+		id := r.Run.Run
+		for _, rest := range []struct {
+			n     int64
+			name  string
+			write func(path string) error
+		}{
+			{r.SetAside, "set-aside", func(path string) error {
+				all, err := l.Asides(ctx, id, math.MaxInt32)
+				if err != nil {
+					return err
+				}
+				return writeAsides(path, all)
+			}},
+			{r.SkippedRows(), "skipped", func(path string) error {
+				all, err := l.Skipped(ctx, id, math.MaxInt32)
+				if err != nil {
+					return err
+				}
+				return writeSkipped(path, all)
+			}},
+		} {
+			if rest.n <= page.Shown {
+				continue
+			}
 			end := filepath.Ext(to)
-			return fmt.Sprintf("%s-%d-%s.csv", strings.TrimSuffix(to, end), r.Run.Run, what)
-		}
-		if r.SetAside > page.Shown {
-			all, err := l.Asides(ctx, r.Run.Run, math.MaxInt32)
-			if err != nil {
+			path := fmt.Sprintf("%s-%d-%s.csv", strings.TrimSuffix(to, end), id, rest.name)
+			if err := rest.write(path); err != nil {
 				return err
 			}
-			if err := writeAsides(beside("set-aside"), all); err != nil {
-				return err
-			}
-			a.err.Printf("%s has all rows that were set aside.\n", term.Clean(beside("set-aside")))
-		}
-		if r.SkippedRows() > page.Shown {
-			all, err := l.Skipped(ctx, r.Run.Run, math.MaxInt32)
-			if err != nil {
-				return err
-			}
-			if err := writeSkipped(beside("skipped"), all); err != nil {
-				return err
-			}
-			a.err.Printf("%s has all rows that were skipped.\n", term.Clean(beside("skipped")))
+			a.err.Printf("%s has all %s.\n", term.Clean(path), term.Rows(rest.n))
 		}
 	}
 	return nil

@@ -48,17 +48,7 @@ func (a *app) runCmd() *cli.Command {
 			&cli.StringSliceFlag{Name: "despite", Usage: "go on despite the hazard with this code"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			db, err := a.open(ctx, c)
-			if err != nil {
-				return err
-			}
-			defer db.Close()
-			p, err := a.plan(ctx, c, db)
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			return a.start(ctx, c, p)
+			return a.withPlan(ctx, c, func(_ engine.DB, p *plan.Plan) error { return a.start(ctx, c, p) })
 		},
 	}
 }
@@ -257,7 +247,10 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 	shown := a.newLiveRun(stop)
 	rn := &runner.Runner{DB: p.DB, Ledger: l, Run: r, Work: work, Stop: stop, Retry: c.Bool("retry-set-aside"),
 		Resumed: c.Name == "resume", Despite: slices.Contains(c.StringSlice("despite"), "check")}
-	rn.Watch, rn.Happened = shown.show, shown.happened
+	rn.Watch = shown.show
+	if a.err.TTY { // else nobody sees the plots that it is for
+		rn.Happened = shown.happened
+	}
 	p.Guard(rn)
 	f, err := a.followers(c)
 	if err != nil {

@@ -3,8 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -29,7 +27,7 @@ func (a *app) trialCmd() *cli.Command {
 		Name:      "trial",
 		Usage:     "which way to carry a job out is cheapest on this database: tried in transactions that are rolled back",
 		ArgsUsage: "JOB",
-		Description: "Each way is tried on stretches of the real table, in turns, and what it would take for the whole is reckoned from\n" +
+		Description: "Each way is tried on stretches of the real table, in turns, and what it would take for the whole is estimated from\n" +
 			"that: time, the longest hold, log, and room for kept values. Nothing is changed; what a rollback leaves behind (dead\n" +
 			"rows, numbers of sequences) is that of the rows tried.\n\n" +
 			example("jugatum trial --db sqlite:saltmere.db quay-ids.toml", `jugatum trial --db sqlite:saltmere.db --sql "UPDATE visit SET remark = trim(remark)" --every-row --by log`),
@@ -137,7 +135,7 @@ func (a *app) trial(ctx context.Context, c *cli.Command) (err error) {
 			Job      string  `json:"job"`
 			Hold     float64 `json:"hold_target_ms"`
 			Steps    []tried `json:"steps"`
-		}{report.Schema, db.Name(), p.Job.Name(), float64(o.Hold.Microseconds()) / 1000, all})
+		}{report.Schema, db.Name(), p.Job.Name(), engine.MS(o.Hold), all})
 	}
 	return nil
 }
@@ -145,15 +143,8 @@ func (a *app) trial(ctx context.Context, c *cli.Command) (err error) {
 // mayTry refuses what a run would be refused for, and what a rollback may not take back.
 func (a *app) mayTry(ctx context.Context, c *cli.Command, p *plan.Plan, opts *ledger.Options) error {
 	for _, ch := range p.Changes {
-		switch {
-		case ch.Call != nil:
-			return refusef("step %q: a rollback may not take back all that the statement does, so there is nothing to try", ch.Step)
-		case ch.Table.Key == nil:
-			return refusef("step %q: %s has no key by which a batch could be told, so it is carried out as one statement", ch.Step, ch.Table)
-		case ch.Into != nil: // measured: four times and more what a run takes on servers
-			return refusef("step %q: rows that are put into another table and rolled back cost a server far more than those that stay, so that a trial would tell nothing", ch.Step)
-		case ch.Lines != nil || ch.First != nil:
-			return refusef("step %q: there is one way to carry it out", ch.Step)
+		if why := trial.Untriable(ch); why != "" {
+			return refusef("step %q: %s; `jugatum preview --rehearse` estimates a batch of it where it can be rolled back", ch.Step, why)
 		}
 	}
 	ask := plan.Ask{Options: opts, Despite: despite(c)}
@@ -274,40 +265,6 @@ func (a *app) writeTuned(j *job.Job, all []tried) error {
 		return err
 	}
 	a.err.Printf("%s says so now.\n", term.Clean(j.Source.Name))
-	return nil
-}
-
-// rewrite gives a file another text, if it still has the one that was read: all of it or nothing.
-func rewrite(path, was, text string) error {
-	real, err := filepath.EvalSymlinks(path)
-	if err != nil {
-		return usagef("%s cannot be written: %v", path, bare(err))
-	}
-	st, err := os.Stat(real)
-	if err != nil {
-		return usagef("%s cannot be written: %v", path, bare(err))
-	}
-	if now, err := os.ReadFile(real); err != nil || string(now) != was {
-		return usagef("%s was changed meanwhile, and is left as it is", path)
-	}
-	f, err := os.CreateTemp(filepath.Dir(real), ".jugatum-*")
-	if err != nil {
-		return usagef("%s cannot be written: %v", path, bare(err))
-	}
-	defer os.Remove(f.Name())
-	_, err = f.WriteString(text)
-	if err == nil {
-		err = f.Chmod(st.Mode().Perm())
-	}
-	if cerr := f.Close(); err == nil {
-		err = cerr
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), real)
-	}
-	if err != nil {
-		return usagef("%s cannot be written: %v", path, bare(err))
-	}
 	return nil
 }
 

@@ -52,7 +52,9 @@ func (a *app) verify() *cli.Command {
 				if err != nil {
 					return err
 				}
-				a.recordVerified(ctx, db, l, r, res)
+				if r.Status == ledger.Done { // else it goes on, and nothing is said of what comes then
+					a.recordVerified(ctx, db, l, r, res)
+				}
 				if c.Bool("json") {
 					err = a.json(struct {
 						Schema int `json:"schema"`

@@ -139,11 +139,15 @@ func TestReportOfWhatIsNot(t *testing.T) {
 		d.must(0, "run", "--sql", "UPDATE berth SET note = 'y'", "--every-row", "--accept", "100")
 		run = d.lastRun()
 		d.exec("UPDATE " + d.ledger("run") + " SET status = 'running', ended_at = NULL WHERE id = " + run) // as a kill leaves it
+		d.must(0, "verify", run)
+		if text := page(run); !strings.Contains(text, "not verified") {
+			t.Error("that a part of a run holds is told of the whole")
+		}
 		if text := page(run); !strings.Contains(text, "Not at its end: so far 100 rows changed") || !strings.Contains(text, "<ins>y</ins>") {
 			t.Error("it is not told that the run is not at its end")
 		}
 		d.exec("UPDATE " + d.ledger("run") + " SET source_text = 'UPDATE berth SET note = NULL' WHERE id = " + run)
-		if text := page(run); !strings.Contains(text, "somebody has changed it since it was made") || strings.Contains(text, "<ins>") {
+		if text := page(run); strings.Count(text, "somebody has changed it since it was made") != 2 || strings.Contains(text, "<ins>") {
 			t.Error("a changed record was carried out")
 		}
 	})

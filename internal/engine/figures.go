@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"time"
 
 	"jugatum/internal/change"
 )
@@ -65,6 +66,9 @@ type Housekeeper interface {
 	// such a change.
 	Housekeeping(ctx context.Context, c *change.Change) ([]Setting, error)
 }
+
+// MS is a duration in milliseconds, as the ledger and JSON have it; to the microsecond.
+func MS(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // Weigher is met by engines that can tell how much room one table takes.
 type Weigher interface {

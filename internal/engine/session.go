@@ -101,6 +101,21 @@ func (s *Session) Start(ctx context.Context) (*Tx, error) {
 	return tx, nil
 }
 
+// InTx does something in a transaction of its own, which is rolled back if do fails. hold is how long
+// it held its locks.
+func (s *Session) InTx(ctx context.Context, do func(tx *Tx) error) (hold time.Duration, err error) {
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	if err := do(tx); err != nil {
+		return 0, err
+	}
+	err = tx.Commit(ctx)
+	return tx.Hold, err
+}
+
 // begin has the hold begin now.
 func (t *Tx) begin() { t.began = time.Now() }
 

@@ -134,6 +134,25 @@ func (w *Walk) Survey(ctx context.Context, end change.KeyValue) error {
 	return nil
 }
 
+// Stretches calls do for one stretch of about n rows after the other, from the first to the last.
+func (w *Walk) Stretches(ctx context.Context, n int, do func(r change.Range) error) error {
+	end, err := w.End(ctx)
+	if err != nil || end == nil {
+		return err
+	}
+	for at := (change.KeyValue)(nil); at == nil || at.Encode() != end.Encode(); {
+		r, _, err := w.Next(ctx, at, end, n)
+		if err == nil {
+			err = do(r)
+		}
+		if err != nil {
+			return err
+		}
+		at = r.Hi
+	}
+	return nil
+}
+
 // Free reports whether ranges are told without reading anything.
 func (w *Walk) Free() bool { return w.dense }
 

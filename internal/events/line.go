@@ -89,7 +89,7 @@ type Batch struct {
 
 // Of makes the line of what happened.
 func Of(run int64, e runner.Event) Line {
-	l := Line{Version: Version, At: e.At.UTC(), Event: string(e.Kind), Run: run, Why: e.Why, ForMS: ms(e.For), Tried: e.Tried, Key: e.Key, Waited: e.Wait}
+	l := Line{Version: Version, At: e.At.UTC(), Event: string(e.Kind), Run: run, Why: e.Why, ForMS: engine.MS(e.For), Tried: e.Tried, Key: e.Key, Waited: e.Wait}
 	if w := e.Work; w != nil {
 		l.Step, l.Name, l.Table, l.Verb = w.Step.N, w.Step.Name, w.Change.Table.String(), w.Step.Verb
 	}
@@ -111,7 +111,7 @@ func counts(s *ledger.Step) *Counts {
 
 func batch(lane int, b *ledger.Batch) *Batch {
 	e := b.Effect
-	x := &Batch{Lane: lane, N: b.N, Began: b.Began.UTC(), Scanned: e.Scanned, Matched: e.Matched, Changed: e.Changed, Skipped: b.Skipped, SetAside: b.SetAside, HoldMS: ms(b.Hold), LockWaitMS: ms(b.LockWait), PauseMS: ms(b.Pause), Why: b.Why,
+	x := &Batch{Lane: lane, N: b.N, Began: b.Began.UTC(), Scanned: e.Scanned, Matched: e.Matched, Changed: e.Changed, Skipped: b.Skipped, SetAside: b.SetAside, HoldMS: engine.MS(b.Hold), LockWaitMS: engine.MS(b.LockWait), PauseMS: engine.MS(b.Pause), Why: b.Why,
 		LogBytes: -1, LogRecords: -1, LogImages: -1, LogScope: e.Log.Scope, Locks: b.Locks, Retries: b.Retries, Waiters: b.Waiters}
 	if e.Log != (engine.Log{}) && e.Log.Scope != "" {
 		x.LogBytes, x.LogRecords, x.LogImages = e.Log.Bytes, e.Log.Records, e.Log.Images
@@ -121,7 +121,7 @@ func batch(lane int, b *ledger.Batch) *Batch {
 
 // Begin is the line with which a process begins to work on a run.
 func Begin(r *ledger.Run, database string, resumed bool) Line {
-	return Line{Version: Version, At: time.Now().UTC(), Event: "run", Run: r.ID, Begins: &Begins{r.Title, database, resumed, r.UndoOf, ms(r.Options.Hold), max(r.Options.Workers, 1), len(r.Steps)}}
+	return Line{Version: Version, At: time.Now().UTC(), Event: "run", Run: r.ID, Begins: &Begins{r.Title, database, resumed, r.UndoOf, engine.MS(r.Options.Hold), max(r.Options.Workers, 1), len(r.Steps)}}
 }
 
 // End is the line with which it ends.
@@ -142,5 +142,3 @@ func both(a, b int64) int64 {
 	}
 	return a + b
 }
-
-func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }

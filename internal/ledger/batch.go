@@ -153,8 +153,8 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, lane *Lane, b *Batch
 	}
 	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, skipped, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, pause_ms, why, acts)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
-		b.Run, b.Step, b.Lane, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.Skipped, ms(b.LockWait),
-		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, ms(b.Pause), b.Why, acts); err != nil {
+		b.Run, b.Step, b.Lane, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.Skipped, engine.MS(b.LockWait),
+		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, engine.MS(b.Pause), b.Why, acts); err != nil {
 		return err
 	}
 	if e.Kept != lane.Kept {
@@ -171,7 +171,7 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, lane *Lane, b *Batch
 // settle fills in what is known of a batch only after its commit.
 func (l *Ledger) settle(ctx context.Context, tx *engine.Tx, b *Batch) error {
 	_, err := tx.Exec(ctx, l.sql("UPDATE @batch SET hold_ms = ?, waiters = ?, log_bytes = ?, log_records = ?, log_images = ?, log_scope = ? WHERE run = ? AND step = ? AND lane = ? AND n = ?"),
-		ms(b.Hold), b.Waiters, unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.Lane, b.N)
+		engine.MS(b.Hold), b.Waiters, unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.Lane, b.N)
 	return err
 }
 
@@ -224,7 +224,7 @@ func (l *Ledger) Holds(ctx context.Context, run int64) (Holds, error) {
 	sort.Float64s(all)
 	at := func(share float64) time.Duration { // nearest rank
 		i := int(share*float64(len(all))+0.999999) - 1
-		return time.Duration(all[min(max(i, 0), len(all)-1)] * float64(time.Millisecond))
+		return fromMS(all[min(max(i, 0), len(all)-1)])
 	}
 	h.Median, h.P99, h.Max = at(0.5), at(0.99), at(1)
 	return h, rows.Err()
@@ -301,8 +301,6 @@ func (l *Ledger) Batches(ctx context.Context, run int64, each func(b Measured) e
 }
 
 func fromMS(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
-
-func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // unknown writes -1 as NULL.
 func unknown(n int64) any {

@@ -106,15 +106,8 @@ func (l *Ledger) Alive(ctx context.Context, s *engine.Session, run int64) error 
 }
 
 func (l *Ledger) inTx(ctx context.Context, s *engine.Session, do func(*engine.Tx) error) error {
-	tx, err := s.Start(ctx)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	if err := do(tx); err != nil {
-		return err
-	}
-	return tx.Commit(ctx)
+	_, err := s.InTx(ctx, do)
+	return err
 }
 
 // Wait is one session's wait for a lock of ours, as far as it was seen.
@@ -152,7 +145,7 @@ type Watching struct {
 
 // AddSamples records what looking for others' waits cost.
 func (l *Ledger) AddSamples(ctx context.Context, tx *engine.Tx, run, samples int64, took time.Duration) error {
-	_, err := tx.Exec(ctx, l.sql("UPDATE @run SET samples = samples + ?, looking_ms = looking_ms + ? WHERE id = ?"), samples, ms(took), run)
+	_, err := tx.Exec(ctx, l.sql("UPDATE @run SET samples = samples + ?, looking_ms = looking_ms + ? WHERE id = ?"), samples, engine.MS(took), run)
 	return err
 }
 
@@ -206,7 +199,7 @@ func (l *Ledger) Progress(ctx context.Context, r *Run) (Latest, error) {
 	if err != nil && err != sql.ErrNoRows {
 		return p, err
 	}
-	p.Hold, p.Worst = time.Duration(hold.Float64*float64(time.Millisecond)), time.Duration(worst.Float64*float64(time.Millisecond))
+	p.Hold, p.Worst = fromMS(hold.Float64), fromMS(worst.Float64)
 	if p.SetAside, err = l.AsideCount(ctx, r.ID); err != nil {
 		return p, err
 	}

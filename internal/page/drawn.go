@@ -109,7 +109,7 @@ func (p *Page) panel(m measure, long float64) (plots.Panel, bool) {
 	some := false
 	for n, r := range p.Runs {
 		t := r.Line
-		line := plots.Line{Name: fmt.Sprintf("run %d", r.Run.Run), Fill: m.fill && len(p.Runs) == 1, Color: n}
+		line := plots.Line{Fill: m.fill && len(p.Runs) == 1, Color: n}
 		dashed := line
 		dashed.Faint, dashed.Fill = true, false
 		empty := 0
@@ -173,7 +173,7 @@ func (p *Page) spread(name, title string, of func(t *timeline.Timeline) timeline
 		if s.N < 2 {
 			continue
 		}
-		line := plots.Line{Name: fmt.Sprintf("run %d", r.Run.Run), Color: n}
+		line := plots.Line{Color: n}
 		for _, b := range s.Bins {
 			if panel.To == 0 {
 				panel.From = b.From

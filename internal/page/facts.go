@@ -101,7 +101,7 @@ func (x *Run) figures() (out []figure) {
 		f.estimated = term.Count(e.Batches)
 	}
 	if s := x.Line.Seconds; s > 0 && changed > 0 {
-		add("rows a second, while batches were made", term.Count(int64(float64(changed)/s)), float64(changed)/s)
+		add("rows a second, from the first batch to the last", term.Count(int64(float64(changed)/s)), float64(changed)/s)
 	}
 	retries, paused := int64(0), 0.0
 	for _, s := range x.Steps {

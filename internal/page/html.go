@@ -203,9 +203,6 @@ func looked(l kept.Look) lookView {
 			one := lineView{Key: r.Key, First: i == 0, Column: c.Column}
 			switch l.Does {
 			case "insert", "copy":
-				if l.Does == "copy" {
-					after = cmpOr(after, before)
-				}
 				one.Before, one.After = marked{None: true}, whole(after)
 				x.After = true
 			case "delete", "move":
@@ -219,13 +216,6 @@ func looked(l kept.Look) lookView {
 		}
 	}
 	return x
-}
-
-func cmpOr(a, b *string) *string {
-	if a != nil {
-		return a
-	}
-	return b
 }
 
 // beside is how many characters beside what differs are shown, and most how many at all.

@@ -38,9 +38,9 @@ type Run struct {
 	Verified *ledger.Verified   `json:"verified,omitempty"` // the last verification; none if nobody has asked
 	Looks    []kept.Look        `json:"looks"`              // at rows before and after
 	Unseen   string             `json:"unseen,omitempty"`   // why there are none
+	Doubt    string             `json:"doubt,omitempty"`    // why somebody else may have written the record
 	Locks    map[string]int     `json:"locks"`              // the most of each mode in one batch
 	Line     *timeline.Timeline `json:"-"`
-	Asides   int64              `json:"-"` // rows set aside that were not changed since
 }
 
 // Job is what was to be done.
@@ -146,7 +146,6 @@ func (x *Run) measured(ctx context.Context, l *ledger.Ledger) error {
 		events = append(events, timeline.Event{At: at, Text: text + ", by " + s.Who})
 	}
 	x.Line = timeline.New(batches, events)
-	x.Asides = x.SetAside
 	return nil
 }
 
@@ -170,7 +169,7 @@ func (x *Run) Changed() (n int64) {
 	return n
 }
 
-// Skipped is how many rows an undo has left as others have made them.
+// SkippedRows is how many rows an undo has left as others have made them.
 func (x *Run) SkippedRows() (n int64) {
 	for _, s := range x.Steps {
 		n += s.Skipped
@@ -248,6 +247,11 @@ func (x *Run) verbs() (out []string) {
 	return out
 }
 
+// HeldUp reports whether the run was verified after its end, and held.
+func (x *Run) HeldUp() bool {
+	return x.Verified != nil && x.Verified.Holds && (x.EndedAt == nil || !x.Verified.At.Before(*x.EndedAt))
+}
+
 // VerifiedText says whether and how the run was verified.
 func (x *Run) VerifiedText() string {
 	v := x.Verified
@@ -260,6 +264,9 @@ func (x *Run) VerifiedText() string {
 		if v.Mismatched == 0 {
 			result = "it does not hold"
 		}
+	}
+	if x.EndedAt != nil && v.At.Before(*x.EndedAt) {
+		return fmt.Sprintf("not verified since it went on (before that, on %s: %s)", v.At.Local().Format("2006-01-02 15:04:05"), result)
 	}
 	text := fmt.Sprintf("%s; %s of kept values compared with the tables", result, term.Rows(v.Compared))
 	if n := len(v.Checks); n > 0 {

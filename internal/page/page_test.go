@@ -152,7 +152,11 @@ func TestSentences(t *testing.T) {
 	if got := r.VerifiedText(); !strings.HasPrefix(got, "it does not hold: 4 rows not as recorded; 18,007 rows of kept values compared with the tables (") {
 		t.Error(got)
 	}
-	if r.Verified = nil; r.VerifiedText() != "not verified" {
+	r.Verified.Holds, r.Verified.At = true, r.EndedAt.Add(-time.Second)
+	if got := r.VerifiedText(); r.HeldUp() || !strings.HasPrefix(got, "not verified since it went on (before that, on ") {
+		t.Error("a verification from before the end counts:", got)
+	}
+	if r.Verified = nil; r.HeldUp() || r.VerifiedText() != "not verified" {
 		t.Error(r.VerifiedText())
 	}
 }

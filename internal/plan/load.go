@@ -168,22 +168,11 @@ func (x *loading) insert(ctx context.Context, rows [][]any) error {
 
 // apart does something in a transaction of its own, and leaves others their turn.
 func (x *loading) apart(ctx context.Context, do func(tx *engine.Tx) error) error {
-	s := x.p.session
-	tx, err := s.Start(ctx)
-	if err != nil {
-		return err
+	hold, err := x.p.session.InTx(ctx, do)
+	if y, ok := x.p.DB.(engine.Yielder); ok && err == nil {
+		return y.Yield(ctx, x.p.session, hold)
 	}
-	defer tx.Rollback()
-	if err := do(tx); err != nil {
-		return err
-	}
-	if err := tx.Commit(ctx); err != nil {
-		return err
-	}
-	if y, ok := x.p.DB.(engine.Yielder); ok {
-		return y.Yield(ctx, s, tx.Hold)
-	}
-	return nil
+	return err
 }
 
 // several looks for lines with the same key: a list whose lines come in any order is refused
@@ -194,11 +183,14 @@ func (x *loading) several(ctx context.Context, record *ledger.List) error {
 		return err
 	}
 	s, ok := x.kind.(*changes.Step)
+	own, err := x.ownKey(ctx)
 	switch {
+	case err != nil:
+		return err
 	case !ok || !s.InOrder:
 		twice.Msg += `, and nothing says which is meant; with order = "file" they are carried out one after the other`
 		return twice
-	case !x.ownKey(ctx):
+	case !own:
 		twice.Msg += `; with order = "file" lines may have the same key where that is the table's own, and these go by other columns`
 		return twice
 	}

@@ -24,9 +24,12 @@ const turnStretch = 10_000
 
 // ownKey reports whether the lines find their rows by the very key of the table, which every kept
 // row has: by other columns a row that a later line deletes is not found again.
-func (x *loading) ownKey(ctx context.Context) bool {
+func (x *loading) ownKey(ctx context.Context) (bool, error) {
 	t, err := x.p.target(ctx, x.of.Spec)
-	return err == nil && t.Key != nil && slices.Equal(names(x.list.Table.Key.Columns), t.Key.Names())
+	if err != nil {
+		return false, err
+	}
+	return t.Key != nil && slices.Equal(names(x.list.Table.Key.Columns), t.Key.Names()), nil
 }
 
 // turns gives each further line with the same key to a turn of its own.
@@ -115,22 +118,9 @@ func (x *loading) settle(ctx context.Context, s *changes.Step, before, t *change
 // inStretches does something with all lines of a table, stretch by stretch, each in a
 // transaction of its own.
 func (x *loading) inStretches(ctx context.Context, l *change.List, do func(tx *engine.Tx, r change.Range) error) error {
-	walk := engine.NewWalk(x.p.DB, l.Table)
-	end, err := walk.End(ctx)
-	if err != nil || end == nil {
-		return err
-	}
-	for at := (change.KeyValue)(nil); at == nil || at.Encode() != end.Encode(); {
-		r, _, err := walk.Next(ctx, at, end, turnStretch)
-		if err != nil {
-			return err
-		}
-		if err := x.apart(ctx, func(tx *engine.Tx) error { return do(tx, r) }); err != nil {
-			return err
-		}
-		at = r.Hi
-	}
-	return nil
+	return engine.NewWalk(x.p.DB, l.Table).Stretches(ctx, turnStretch, func(r change.Range) error {
+		return x.apart(ctx, func(tx *engine.Tx) error { return do(tx, r) })
+	})
 }
 
 // tooMany tells of a key that more lines have than there are turns.

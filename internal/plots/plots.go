@@ -38,7 +38,6 @@ type Panel struct {
 
 // Line is one of a panel's. A value of NaN breaks it.
 type Line struct {
-	Name  string
 	X, Y  []float64
 	Fill  bool // down to 0
 	Faint bool
@@ -48,7 +47,6 @@ type Line struct {
 // Bar is one of a histogram's.
 type Bar struct {
 	From, To, Height float64
-	Color            int
 }
 
 // Mark is a moment with a number.
@@ -197,7 +195,7 @@ func (b Bar) Plot(c draw.Canvas, p *plot.Plot) {
 	tx, ty := p.Transforms(&c)
 	const gap = 0.6
 	from, to, bottom, top := tx(b.From)+gap, tx(b.To)-gap, ty(0), ty(b.Height)
-	c.FillPolygon(series[b.Color%len(series)], []vg.Point{{X: from, Y: bottom}, {X: from, Y: top}, {X: to, Y: top}, {X: to, Y: bottom}})
+	c.FillPolygon(series[0], []vg.Point{{X: from, Y: bottom}, {X: from, Y: top}, {X: to, Y: top}, {X: to, Y: bottom}})
 }
 
 // heading is a plot's title, above its left end.

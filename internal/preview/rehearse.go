@@ -170,7 +170,7 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	if err != nil {
 		return nil, err
 	}
-	x.WorkMS = float64(time.Since(begun).Microseconds()) / 1000
+	x.WorkMS = engine.MS(time.Since(begun))
 	x.Changed, x.Log = e.Changed, e.Log
 	for try := 1; tells && x.Locks == nil && try <= 3; try++ {
 		if try > 1 { // the engine could not tell; some renew their account only now and then
@@ -233,7 +233,7 @@ func (x *Rehearsal) ahead(ctx context.Context, db engine.DB, s *engine.Session, 
 		return nil, err
 	}
 	if outlook != nil {
-		x.AheadMS = float64(time.Since(begun).Microseconds()) / 1000
+		x.AheadMS = engine.MS(time.Since(begun))
 	}
 	return outlook.Begin(ctx, db, s)
 }
@@ -335,7 +335,7 @@ func staged(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change, 
 	return c.Staged(x.Table)
 }
 
-// estimate reckons from the batch to the step: by the rows scanned where the
+// estimate goes from the batch to the step: by the rows scanned where the
 // whole table is, by the rows changed for what is written.
 func (x *Rehearsal) estimate(c *change.Change, p Plan) {
 	rows := float64(max(x.Rows, 1))

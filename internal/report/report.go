@@ -118,8 +118,8 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 		elapsed = r.EndedAt.Sub(r.StartedAt)
 	}
 	s := &Run{Schema: Schema, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
-		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, replicas: len(r.Options.Replicas) > 0, KeptBytes: -1, Estimate: r.Options.Estimate, HoldMS: msf(r.Options.Hold), Workers: max(r.Options.Workers, 1),
-		Holds: Holds{h.Batches, msf(h.Median), msf(h.P99), msf(h.Max)}, Log: Log{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []Step{}, elapsed: elapsed}
+		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, replicas: len(r.Options.Replicas) > 0, KeptBytes: -1, Estimate: r.Options.Estimate, HoldMS: engine.MS(r.Options.Hold), Workers: max(r.Options.Workers, 1),
+		Holds: Holds{h.Batches, engine.MS(h.Median), engine.MS(h.P99), engine.MS(h.Max)}, Log: Log{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []Step{}, elapsed: elapsed}
 	if !r.EndedAt.IsZero() {
 		s.EndedAt = &r.EndedAt
 	}
@@ -187,8 +187,6 @@ func Plus(a, b int64) int64 {
 	}
 	return a + b
 }
-
-func msf(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // Undoable reports whether a part of the run at least can be taken back.
 func (s *Run) Undoable() bool { return s.UndoOf == 0 && s.undoable && s.UndoneBy == 0 }

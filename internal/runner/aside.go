@@ -175,9 +175,12 @@ func (k *worker) retry(ctx context.Context, w *Work) error {
 // overtaken reports whether a line of a later turn of the same list, with this key, has been carried
 // out or is about to be: what was set aside of an earlier one would come after it.
 func (k *worker) overtaken(ctx context.Context, w *Work, key change.KeyValue) (bool, error) {
+	l := w.Change.Lines
+	if l == nil || len(l.Later) == 0 {
+		return false, nil
+	}
 	for _, later := range k.Work {
-		l := w.Change.Lines
-		if l == nil || later.Step.Status == "pending" || later.Change.Lines == nil || !slices.Contains(l.Later, later.Change.Lines.List) {
+		if later.Step.Status == "pending" || later.Change.Lines == nil || !slices.Contains(l.Later, later.Change.Lines.List) {
 			continue
 		}
 		q := change.LinesOf(later.Change, key)

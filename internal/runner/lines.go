@@ -63,22 +63,7 @@ func (k *worker) settleLines(ctx context.Context, w *Work) error {
 
 // settleMissed says of lines for which there is no row that there is none.
 func (k *worker) settleMissed(ctx context.Context, c *change.Change) error {
-	walk := engine.NewWalk(k.DB, c.Lines.Table)
-	end, err := walk.End(ctx)
-	if err != nil || end == nil {
-		return err
-	}
-	for at := (change.KeyValue)(nil); at == nil || at.Encode() != end.Encode(); {
-		rng, _, err := walk.Next(ctx, at, end, settledLines)
-		if err != nil {
-			return err
-		}
-		if err := k.settle1(ctx, change.SettleMissed(c, rng)); err != nil {
-			return err
-		}
-		at = rng.Hi
-	}
-	return nil
+	return engine.NewWalk(k.DB, c.Lines.Table).Stretches(ctx, settledLines, func(r change.Range) error { return k.settle1(ctx, change.SettleMissed(c, r)) })
 }
 
 // countLines records how many lines have come to what, after the last of the changes that
@@ -162,19 +147,9 @@ func (k *worker) settle1(ctx context.Context, q *change.Query) error {
 
 // apart does something in a transaction of its own, and leaves others their turn.
 func (k *worker) apart(ctx context.Context, do func(tx *engine.Tx) error) error {
-	tx, err := k.session.Start(ctx)
-	if err != nil {
-		return err
+	hold, err := k.session.InTx(ctx, do)
+	if y, ok := k.DB.(engine.Yielder); ok && err == nil {
+		return k.yield(ctx, y, hold)
 	}
-	defer tx.Rollback()
-	if err := do(tx); err != nil {
-		return err
-	}
-	if err := tx.Commit(ctx); err != nil {
-		return err
-	}
-	if y, ok := k.DB.(engine.Yielder); ok {
-		return k.yield(ctx, y, tx.Hold)
-	}
-	return nil
+	return err
 }

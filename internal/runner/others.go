@@ -152,7 +152,7 @@ func (x *waits) seen(at time.Time, step int, list []engine.Waiter) {
 			}
 			x.open[w.Session] = wait
 		}
-		wait.MS = float64(at.Sub(wait.Began).Microseconds()) / 1000
+		wait.MS = engine.MS(at.Sub(wait.Began))
 	}
 	for id := range x.open {
 		if !now[id] {

@@ -7,10 +7,10 @@ import (
 
 // Spread is how a figure is spread over the batches.
 type Spread struct {
-	N                    int
-	Least, Most          float64
-	Median, P90, P99, Up float64 // Up: nearest rank of 99.9 %
-	Bins                 []Bin
+	N           int
+	Least, Most float64
+	Median, P99 float64 // by nearest rank
+	Bins        []Bin
 }
 
 // Bin counts the figures from one value, up to another.
@@ -35,7 +35,7 @@ func NewSpread(values []float64) Spread {
 	}
 	slices.Sort(values)
 	s.Least, s.Most = values[0], values[s.N-1]
-	s.Median, s.P90, s.P99, s.Up = rank(values, 0.5), rank(values, 0.9), rank(values, 0.99), rank(values, 0.999)
+	s.Median, s.P99 = rank(values, 0.5), rank(values, 0.99)
 	fine := float64(binsADecade)
 	for fine < mostFine && math.Log10(max(s.Most, 1e-3)/max(s.Least, 1e-3))*fine < fewBins {
 		fine *= 2

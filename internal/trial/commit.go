@@ -87,15 +87,13 @@ func named(db engine.DB, text string) (schema, name string) {
 
 // apart carries out statements in a transaction of their own.
 func apart(ctx context.Context, s *engine.Session, texts []string) error {
-	tx, err := s.Start(ctx)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	for _, text := range texts {
-		if _, err := tx.Exec(ctx, text); err != nil {
-			return err
+	_, err := s.InTx(ctx, func(tx *engine.Tx) error {
+		for _, text := range texts {
+			if _, err := tx.Exec(ctx, text); err != nil {
+				return err
+			}
 		}
-	}
-	return tx.Commit(ctx)
+		return nil
+	})
+	return err
 }

@@ -78,7 +78,7 @@ func (t Tried) MarshalJSON() ([]byte, error) {
 		Images    int64          `json:"full_page_images"`
 		Locks     map[string]int `json:"locks,omitempty"`
 		Estimate
-	}{t.Name(), t.Method, t.Workers, t.Keep, t.Yardstick, t.Failed, t.Trials, float64(t.Batch.Microseconds()) / 1000, float64(t.Row.Nanoseconds()) / 1000, t.Vary, t.LogRow, t.Records, t.Images, t.Locks, t.Estimate})
+	}{t.Name(), t.Method, t.Workers, t.Keep, t.Yardstick, t.Failed, t.Trials, engine.MS(t.Batch), float64(t.Row.Nanoseconds()) / 1000, t.Vary, t.LogRow, t.Records, t.Images, t.Locks, t.Estimate})
 }
 
 // Sizes of trials.
@@ -91,7 +91,7 @@ const (
 
 // Run tries the ways in turns.
 func Run(ctx context.Context, db engine.DB, c *change.Change, ways []Way, o Options) (*Result, error) {
-	t := &trial{db: db, c: c, o: o, walk: engine.NewWalk(db, c.Walked()), begun: time.Now(), out: &Result{Rows: c.Walked().Rows, Matched: o.Matched, Changes: o.Changes}}
+	t := &trial{db: db, c: c, o: o, walk: engine.NewWalk(db, c.Table), begun: time.Now(), out: &Result{Rows: c.Table.Rows, Matched: o.Matched, Changes: o.Changes}}
 	end, err := t.walk.End(ctx)
 	if err != nil || end == nil {
 		return t.out, err
@@ -175,7 +175,7 @@ const stretches = 64
 // prepare spreads the stretches, and finds how many rows a large trial has: as many as keep well
 // within the hold. What it does is the warm-up as well.
 func (t *trial) prepare(ctx context.Context) error {
-	rows := t.c.Walked().Rows
+	rows := t.c.Table.Rows
 	if err := t.walk.Survey(ctx, t.end); err != nil {
 		return err
 	}
@@ -191,6 +191,9 @@ func (t *trial) prepare(ctx context.Context) error {
 	for t.many < limit {
 		w := Way{Method: "sweep", Workers: 1, Keep: true}
 		x, err := t.once(ctx, w, t.many)
+		if err != nil && t.db.Fault(err) == engine.Busy { // somebody is in the way: then a smaller one must do
+			break
+		}
 		if err != nil {
 			return err
 		}
@@ -219,7 +222,7 @@ func (t *trial) after(ctx context.Context, at change.KeyValue, n int) (r change.
 		r, rows, err = t.walk.Next(ctx, nil, t.end, n)
 	}
 	if rows < 0 {
-		rows = min(int64(n), t.c.Walked().Rows)
+		rows = min(int64(n), t.c.Table.Rows)
 	}
 	return r, rows, err
 }
@@ -272,7 +275,7 @@ func (t *trial) once(ctx context.Context, w Way, n int) (try, error) {
 	var ranges []change.Range
 	var rows []int64
 	if w.Workers > 1 { // each far from the others, or it would wait for their locks
-		n = min(n, max(int(t.c.Walked().Rows)/(2*w.Workers), 1))
+		n = min(n, max(int(t.c.Table.Rows)/(2*w.Workers), 1))
 	}
 	base := rand.IntN(len(t.ordered))
 	for i := range w.Workers {
@@ -320,9 +323,6 @@ func (t *trial) once(ctx context.Context, w Way, n int) (try, error) {
 func (t *trial) warm(ctx context.Context, r change.Range) error {
 	q := &change.Query{D: t.c.D}
 	q.Add("SELECT count(*) FROM ", t.c.Table.SQL(t.c.D), " AS jugatum_w WHERE 1 = 1").Range("jugatum_w", t.c.Table.Key, r)
-	if t.c.Walked() != t.c.Table {
-		return nil
-	}
 	var n int64
 	return t.db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&n)
 }
@@ -410,10 +410,10 @@ func (t *trial) loop(ctx context.Context, s *engine.Session, keys []change.KeyVa
 	return out, nil
 }
 
-// settle reckons what each way would take.
+// settle estimates what each way would take.
 func (t *trial) settle() {
 	t.out.Spent = time.Since(t.begun).Seconds()
-	all := whole{rows: t.c.Walked().Rows, changes: t.o.Changes, rowBytes: t.c.Table.RowBytes, hold: t.o.Hold, listing: t.o.Counting, commit: t.out.Commit}
+	all := whole{rows: t.c.Table.Rows, changes: t.o.Changes, rowBytes: t.c.Table.RowBytes, hold: t.o.Hold, listing: t.o.Counting, commit: t.out.Commit}
 	most := int64(0)
 	for i := range t.out.Ways {
 		w := &t.out.Ways[i]
@@ -424,7 +424,7 @@ func (t *trial) settle() {
 			continue
 		}
 		w.Trials, w.Line = len(w.tries), fit(w.tries)
-		w.Estimate = w.reckon(w.Line, w.tries, all)
+		w.Estimate = w.estimate(w.Line, w.tries, all)
 		w.LogRow, w.Records = known(w.tries, func(x try) float64 { return x.logBytes }), known(w.tries, func(x try) float64 { return x.records })
 		for _, x := range w.tries {
 			w.Rows = max(w.Rows, x.rows)

@@ -45,8 +45,8 @@ func TestFit(t *testing.T) {
 	}
 }
 
-// TestReckon: from a trial of a few thousand rows to a table of ten million.
-func TestReckon(t *testing.T) {
+// TestEstimate: from a trial of a few thousand rows to a table of ten million.
+func TestEstimate(t *testing.T) {
 	all := whole{rows: 10_000_000, changes: 5_000_000, hold: 200 * time.Millisecond, listing: 4 * time.Second, commit: Commit{Each: 2 * time.Millisecond, Byte: 1}}
 	tries := costing(time.Millisecond, 10*time.Microsecond, 200, 10_000)
 	l := fit(tries)
@@ -57,24 +57,24 @@ func TestReckon(t *testing.T) {
 		}
 	}
 	log := float64(5_000_000 * 150)
-	sweep := Way{Method: "sweep", Workers: 1, Keep: true}.reckon(l, tries, all)
+	sweep := Way{Method: "sweep", Workers: 1, Keep: true}.estimate(l, tries, all)
 	near("sweep", sweep.Seconds, 100+float64(sweep.Batches)*0.003+log*1e-9)
 	if sweep.HoldMS > 200 || sweep.HoldMS < 50 || sweep.LogBytes != int64(log) || sweep.Room != 5_000_000*40 {
 		t.Errorf("%+v", sweep)
 	}
-	two := Way{Method: "sweep", Workers: 2, Keep: true}.reckon(l, tries, all)
+	two := Way{Method: "sweep", Workers: 2, Keep: true}.estimate(l, tries, all)
 	near("by two workers", two.Seconds, sweep.Seconds/2)
-	single := Way{Method: "single", Workers: 1}.reckon(l, tries, all)
+	single := Way{Method: "single", Workers: 1}.estimate(l, tries, all)
 	near("single", single.Seconds, 100+0.003+log*1e-9)
 	near("its hold", single.HoldMS, single.Seconds*1000)
 	if single.Batches != 1 || single.Room != 5_000_000*40 {
 		t.Errorf("%+v", single)
 	}
-	roster := Way{Method: "roster", Workers: 1, Keep: true}.reckon(l, tries, all)
+	roster := Way{Method: "roster", Workers: 1, Keep: true}.estimate(l, tries, all)
 	near("roster", roster.Seconds, 4+50+float64(roster.Batches)*0.003+log*1e-9)
-	loop := Way{Method: Rowwise, Workers: 1}.reckon(l, tries, all)
+	loop := Way{Method: Rowwise, Workers: 1}.estimate(l, tries, all)
 	near("a loop", loop.Seconds, 5_000_000*(0.00001+0.003)+log*1e-9)
-	unknown := Way{Method: "sweep", Workers: 1}.reckon(l, []try{{rows: 200, work: 1, logBytes: -1, keptBytes: -1}}, all)
+	unknown := Way{Method: "sweep", Workers: 1}.estimate(l, []try{{rows: 200, work: 1, logBytes: -1, keptBytes: -1}}, all)
 	if unknown.LogBytes != -1 || unknown.Room != 0 {
 		t.Errorf("%+v", unknown)
 	}
@@ -104,7 +104,7 @@ func TestWays(t *testing.T) {
 	for want, got := range map[string]string{
 		"sweep; single; sweep, nothing kept; single, nothing kept; rowwise, nothing kept":                                                                                                   names(&change.Change{}, true, false),
 		"sweep; sweep, 2 workers; sweep, 4 workers; roster; single; sweep, nothing kept; sweep, 2 workers, nothing kept; roster, nothing kept; single, nothing kept; rowwise, nothing kept": names(&change.Change{}, false, true),
-		"sweep; single; sweep, nothing kept; single, nothing kept":                                                                                                                          names(&change.Change{Into: &change.Into{}}, true, false),
+		"sweep; single; sweep, nothing kept; single, nothing kept":                                                                                                                          names(&change.Change{Rewrite: &change.Rewrite{}}, true, false),
 	} {
 		if got != want {
 			t.Errorf("got %s\nexpected %s", got, want)

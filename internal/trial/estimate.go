@@ -143,8 +143,8 @@ type Estimate struct {
 	Room     int64   `json:"room"`      // bytes of kept values; -1 unknown
 }
 
-// reckon reckons from a way's trials to the whole.
-func (w Way) reckon(l Line, tries []try, all whole) (e Estimate) {
+// estimate goes from a way's trials to the whole.
+func (w Way) estimate(l Line, tries []try, all whole) (e Estimate) {
 	rows := all.rows
 	if w.Method == "roster" || w.Method == Rowwise {
 		rows = all.changes
