@@ -109,7 +109,7 @@ func (x *cascade) follow(t *Table, of int) error {
 			return fmt.Errorf("%s, which refers to %s: %w", fk.From(), t, err)
 		}
 		for seen := range x.onTheWay {
-			if same(seen, child) {
+			if seen.Is(child) {
 				return notKeptf("the references come back to %s (%s)", child, fk.Name)
 			}
 		}
@@ -142,8 +142,6 @@ func Follows(action string) bool {
 	return action == "CASCADE" || action == "SET NULL" || action == "SET DEFAULT"
 }
 
-func same(a, b *Table) bool { return a.Schema == b.Schema && a.Name == b.Name }
-
 // column finds a column by the name in a reference, which some dialects keep as it was written there.
 func (x *cascade) column(t *Table, name string) *Column {
 	if c := t.Named(name); c != nil || !x.c.D.Forms().LooseReference {
@@ -160,7 +158,7 @@ func (x *cascade) column(t *Table, name string) *Column {
 // deletes adds that rows of a table go, and those that refer to them.
 func (x *cascade) deletes(child *Table, f Follow) error {
 	for _, a := range x.acts {
-		if a.Change.Verb == sqltext.Delete && same(a.Change.Table, child) {
+		if a.Change.Verb == sqltext.Delete && a.Change.Table.Is(child) {
 			a.Follows = append(a.Follows, f)
 			return nil
 		}
@@ -210,7 +208,7 @@ func (x *cascade) updates(child *Table, f Follow, fk ForeignKey) error {
 	}
 	for _, o := range x.acts {
 		shared := slices.ContainsFunc(a.Change.Set, func(s Set) bool { return o.Change.assigned(s.Column) != nil })
-		if o.Change.Verb == sqltext.Update && same(o.Change.Table, child) && shared {
+		if o.Change.Verb == sqltext.Update && o.Change.Table.Is(child) && shared {
 			return notKeptf("several references of %s share columns", child)
 		}
 	}

@@ -53,7 +53,7 @@ func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, e
 				q.unlisted(p.Change, p.List)
 			}
 			for _, o := range x.Parts { // rows that go need not lose their reference first
-				if p.Change.Verb == sqltext.Update && o.Change.Verb == sqltext.Delete && same(o.Change.Table, p.Change.Table) {
+				if p.Change.Verb == sqltext.Update && o.Change.Verb == sqltext.Delete && o.Change.Table.Is(p.Change.Table) {
 					q.unlisted(p.Change, o.List)
 				}
 			}
@@ -102,7 +102,7 @@ func needsList(acts []*Act, n int) bool {
 	}
 	return slices.ContainsFunc(acts, func(a *Act) bool {
 		byIt := slices.ContainsFunc(a.Follows, func(f Follow) bool { return f.Of == n })
-		spared := acts[n].Change.Verb == sqltext.Delete && a.Change.Verb == sqltext.Update && same(a.Change.Table, acts[n].Change.Table)
+		spared := acts[n].Change.Verb == sqltext.Delete && a.Change.Verb == sqltext.Update && a.Change.Table.Is(acts[n].Change.Table)
 		return byIt || spared
 	})
 }
@@ -248,7 +248,7 @@ func Brought(c *Change, acts []*Act, n int) *Query {
 	q.Add("SELECT count(*) FROM ", acts[n].Change.Table.SQL(c.D), " AS ", alias, " WHERE ")
 	q.brought(c, acts, n, alias)
 	for i, o := range acts {
-		if acts[n].Change.Verb == sqltext.Update && o.Change.Verb == sqltext.Delete && same(o.Change.Table, acts[n].Change.Table) {
+		if acts[n].Change.Verb == sqltext.Update && o.Change.Verb == sqltext.Delete && o.Change.Table.Is(acts[n].Change.Table) {
 			q.Add(" AND NOT ").brought(c, acts, i, alias)
 		}
 	}

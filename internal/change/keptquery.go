@@ -173,6 +173,21 @@ func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) 
 	return q.Add(" WHERE ").seq(kept, from, to)
 }
 
+// KeptAmong is the query for which of some keys, by their place in the list, are those of kept
+// rows. They are of the columns of byKey.
+func KeptAmong(d Dialect, kept, byKey *Kept, keys []KeyValue) *Query {
+	q := &Query{D: d}
+	q.Add(d.Settings(kept.Packed != "", false), "SELECT DISTINCT n FROM (SELECT CASE")
+	for n, key := range keys {
+		q.Add(" WHEN 1 = 1")
+		for i, k := range byKey.Keys {
+			q.Add(" AND k.", d.Quote(k.Name), " ", k.Of.Op("="), " ").Key(key[i], k.Of)
+		}
+		q.Add(" THEN ", itoa(n))
+	}
+	return q.Add(" END AS n FROM ", kept.Table, " AS k) AS jugatum_s WHERE n IS NOT NULL")
+}
+
 // Vanished is the query for the first of the kept rows after from, up to to, that
 // is not found by the key that it had: that key, each column as text.
 func Vanished(c *Change, kept *Kept, from, to int64) *Query {

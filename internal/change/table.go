@@ -267,6 +267,13 @@ func (t *Table) String() string {
 	return TableName{t.Schema, t.Name}.String()
 }
 
+// Is reports whether both are the same table of the database.
+func (t *Table) Is(o *Table) bool { return t.Schema == o.Schema && t.Name == o.Name }
+
+// Shares reports whether a row of one may be a row of the other: they are the same, or
+// partitions of one table, or a partition and its table.
+func (t *Table) Shares(o *Table) bool { return t.Is(o) || t.Tree != 0 && t.Tree == o.Tree }
+
 // TableName is a table's name with its schema.
 type TableName struct{ Schema, Name string }
 

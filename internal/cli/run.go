@@ -304,6 +304,9 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 	} else {
 		sum.Print(a.out, dbFlag(c, p.DB))
 	}
+	for _, step := range rn.Belated {
+		fmt.Fprintf(a.err, "Rows of step %q have been changed after later steps had begun: what these would have done with the new values, here or in other tables, is not done.\n", step)
+	}
 	var ve *plan.Unheld
 	var ae *runner.AccountError
 	if errors.As(err, &ae) {

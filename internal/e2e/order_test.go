@@ -198,17 +198,7 @@ func TestListInOrderKilled(t *testing.T) {
 func TestListInOrderTriedAgain(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.within = true
-		d.exec("CREATE TABLE rule (most integer)", "INSERT INTO rule VALUES (1000)")
-		d.exec("CREATE TABLE berth (berth_no " + d.integer() + " PRIMARY KEY, day_rate integer NOT NULL)")
-		switch d.engine {
-		case "postgres":
-			d.exec("CREATE FUNCTION check_rate() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.day_rate > (SELECT most FROM rule) THEN RAISE EXCEPTION 'too much'; END IF; RETURN NEW; END $$",
-				"CREATE TRIGGER rate BEFORE UPDATE ON berth FOR EACH ROW EXECUTE FUNCTION check_rate()")
-		case "mariadb":
-			d.exec("CREATE TRIGGER rate BEFORE UPDATE ON berth FOR EACH ROW BEGIN IF NEW.day_rate > (SELECT most FROM rule) THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'too much'; END IF; END")
-		default:
-			d.exec("CREATE TRIGGER rate BEFORE UPDATE ON berth FOR EACH ROW WHEN NEW.day_rate > (SELECT most FROM rule) BEGIN SELECT RAISE(ABORT, 'too much'); END")
-		}
+		d.ruledRates()
 		d.exec("INSERT INTO berth SELECT i, i FROM " + d.numbers(9))
 		job := d.job("[[step]]\ntable = 'berth'\nchanges = '" + d.list("a.csv", "berth_no,day_rate\n1,5000\n2,6000\n1,77\n") + "'\norder = 'file'\naction = 'update'\n")
 		d.must(5, "run", job, "--accept", "any", "--set-aside", "5")
@@ -223,4 +213,19 @@ func TestListInOrderTriedAgain(t *testing.T) {
 		}
 		d.must(0, "verify", run)
 	})
+}
+
+// ruledRates makes a table of berths whose day rate must not go over what another table says.
+func (d *database) ruledRates() {
+	d.exec("CREATE TABLE rule (most integer)", "INSERT INTO rule VALUES (1000)")
+	d.exec("CREATE TABLE berth (berth_no " + d.integer() + " PRIMARY KEY, day_rate integer NOT NULL)")
+	switch d.engine {
+	case "postgres":
+		d.exec("CREATE FUNCTION check_rate() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.day_rate > (SELECT most FROM rule) THEN RAISE EXCEPTION 'too much'; END IF; RETURN NEW; END $$",
+			"CREATE TRIGGER rate BEFORE UPDATE ON berth FOR EACH ROW EXECUTE FUNCTION check_rate()")
+	case "mariadb":
+		d.exec("CREATE TRIGGER rate BEFORE UPDATE ON berth FOR EACH ROW BEGIN IF NEW.day_rate > (SELECT most FROM rule) THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'too much'; END IF; END")
+	default:
+		d.exec("CREATE TRIGGER rate BEFORE UPDATE ON berth FOR EACH ROW WHEN NEW.day_rate > (SELECT most FROM rule) BEGIN SELECT RAISE(ABORT, 'too much'); END")
+	}
 }

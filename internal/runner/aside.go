@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"math"
 	"slices"
 	"time"
 
@@ -120,76 +122,175 @@ func (k *worker) refused(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.
 
 // retry tries the rows of a step once more that were set aside.
 func (k *worker) retry(ctx context.Context, w *Work) error {
-	list, err := k.Ledger.Asides(ctx, k.Run.ID, 1_000_000)
+	all, err := k.Ledger.Asides(ctx, k.Run.ID, 1_000_000)
 	if err != nil {
 		return err
+	}
+	var list []ledger.Aside
+	for _, a := range all {
+		if a.Step == w.Step.N && !a.Retried {
+			list = append(list, a)
+		}
 	}
 	if len(w.Step.Lanes) > 0 {
 		k.lane = w.Step.Lanes[0] // any one will do
 	}
-	for _, a := range list {
-		if a.Step != w.Step.N || a.Retried {
-			continue
-		}
-		select {
-		case <-k.Stop:
-			return ErrStopped
-		default:
-		}
-		overtaken, fault := false, ""
-		err := k.patiently(ctx, func() (err error) { overtaken, err = k.overtaken(ctx, w, a.Key); return err })
-		switch {
-		case err != nil:
+	for some := range slices.Chunk(list, askedAtOnce) {
+		var late map[int]string
+		if err := k.patiently(ctx, func() (err error) { late, err = k.overtaken(ctx, w, some); return err }); err != nil {
 			return err
-		case overtaken:
-			fault = "a later line of the list with the same key has been carried out since"
-		default:
-			err = k.patiently(ctx, func() error { return k.again(ctx, w, a) })
 		}
-		if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost, and it is done
-			err = k.position(ctx, w)
-		}
-		if err != nil && k.sort(ctx, err) == halve {
-			fault = err.Error()
-		}
-		if fault != "" {
-			err = k.patiently(ctx, func() error {
-				tx, err := k.session.Start(ctx)
-				if err != nil {
-					return err
-				}
-				defer tx.Rollback()
-				if err := k.Ledger.Retry(ctx, tx, k.Run.ID, a, fault); err != nil {
-					return err
-				}
-				return tx.Commit(ctx)
-			})
-		}
-		if err != nil {
-			return err
+		for i, a := range some {
+			select {
+			case <-k.Stop:
+				return ErrStopped
+			default:
+			}
+			changed, err := k.retryRow(ctx, w, a, late[i])
+			if err != nil {
+				return err
+			}
+			if changed && k.laterBegun(w) && !slices.Contains(k.Belated, w.Step.Name) {
+				k.Belated = append(k.Belated, w.Step.Name)
+			}
 		}
 	}
 	return nil
 }
 
-// overtaken reports whether a line of a later turn of the same list, with this key, has been carried
-// out or is about to be: what was set aside of an earlier one would come after it.
-func (k *worker) overtaken(ctx context.Context, w *Work, key change.KeyValue) (bool, error) {
-	l := w.Change.Lines
-	if l == nil || len(l.Later) == 0 {
-		return false, nil
+// askedAtOnce is of how many rows one question to the kept values is.
+const askedAtOnce = 200
+
+// laterBegun reports whether a step after w has been at work already.
+func (k *worker) laterBegun(w *Work) bool {
+	at := slices.Index(k.Work, w)
+	return slices.ContainsFunc(k.Work[at+1:], func(x *Work) bool { return x.Step.Status != "pending" })
+}
+
+// retryRow tries a row once more, unless a fault is known beforehand, and reports whether it
+// went through.
+func (k *worker) retryRow(ctx context.Context, w *Work, a ledger.Aside, fault string) (bool, error) {
+	if fault == "" {
+		err := k.patiently(ctx, func() error { return k.again(ctx, w, a) })
+		if errors.Is(err, ledger.ErrMoved) { // the answer to its commit was lost, and it is done
+			err = k.position(ctx, w)
+		}
+		if err == nil || k.sort(ctx, err) != halve {
+			return err == nil, err
+		}
+		fault = err.Error()
 	}
-	for _, later := range k.Work {
-		if later.Step.Status == "pending" || later.Change.Lines == nil || !slices.Contains(l.Later, later.Change.Lines.List) {
+	return false, k.patiently(ctx, func() error {
+		tx, err := k.session.Start(ctx)
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback()
+		if err := k.Ledger.Retry(ctx, tx, k.Run.ID, a, fault); err != nil {
+			return err
+		}
+		return tx.Commit(ctx)
+	})
+}
+
+// overtaken tells why rows of a step that were set aside, by their place in the list, are not to
+// be tried again: a later step has changed them meanwhile. What comes after it would not be what
+// the steps in their order come to, and neither of them could be taken back any more.
+func (k *worker) overtaken(ctx context.Context, w *Work, list []ledger.Aside) (map[int]string, error) {
+	out := map[int]string{}
+	if w.Change.Call != nil || w.Undo { // what is called is the person's to know; an undo skips rows
+		return out, nil
+	}
+	keys := make([]change.KeyValue, len(list))
+	for i, a := range list {
+		keys[i] = a.Key
+	}
+	for _, later := range k.Work[slices.Index(k.Work, w)+1:] {
+		if later.Step.Status == "pending" {
 			continue
 		}
-		q := change.LinesOf(later.Change, key)
-		var n int64
-		if err := k.session.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&n); err != nil || n > 0 {
-			return n > 0, err
+		if w.Change.Lines != nil && later.Change.Lines != nil && slices.Contains(w.Change.Lines.Later, later.Change.Lines.List) {
+			for i, key := range keys {
+				q := change.LinesOf(later.Change, key)
+				var n int64
+				if err := k.session.Conn.QueryRowContext(ctx, q.String(), q.Args...).Scan(&n); err != nil {
+					return nil, err
+				}
+				if n > 0 {
+					out[i] = "a later line of the list with the same key has been carried out since"
+				}
+			}
+			continue
+		}
+		fault, err := k.changedBy(ctx, w, later, keys)
+		if err != nil {
+			return nil, err
+		}
+		maps.Copy(out, fault)
+	}
+	return out, nil
+}
+
+// changedBy tells which of some rows of a step, by their place in the list, a later step has
+// changed, and that in words.
+func (k *worker) changedBy(ctx context.Context, w, later *Work, keys []change.KeyValue) (map[int]string, error) {
+	out := map[int]string{}
+	all := func(why string) {
+		for i := range keys {
+			out[i] = why
 		}
 	}
-	return false, nil
+	d, own := k.DB.Dialect(), w.Change.Walked().Key
+	for _, t := range w.tables() {
+		if sides := later.Sides(); len(sides) == 0 && slices.ContainsFunc(later.tables(), t.Shares) {
+			all(fmt.Sprintf("step %q has changed rows of %s since; which they were is not on record, as nothing is kept", later.Step.Name, t))
+		}
+		for _, x := range later.Sides() {
+			if !t.Shares(x.Change.Table) {
+				continue
+			}
+			ours := slices.EqualFunc(x.Kept.Keys, own.Columns, func(a change.KeptColumn, b *change.Column) bool { return a.Of.Name == b.Name })
+			if !ours { // by other columns than those that tell our rows
+				if last, err := ledger.PreviousKept(ctx, k.DB, x.Kept, math.MaxInt64); err != nil {
+					return nil, err
+				} else if last > 0 {
+					all(fmt.Sprintf("step %q has changed rows of %s since, and by its key cannot be told whether this one's", later.Step.Name, t))
+				}
+				continue
+			}
+			ways := []*change.Kept{x.Kept}
+			if moved := x.Kept.AfterRun(x.Change); !slices.Equal(moved.Keys, x.Kept.Keys) {
+				ways = append(ways, moved) // it has come to a key of ours
+			}
+			for _, by := range ways {
+				which, err := k.numbers(ctx, change.KeptAmong(d, x.Kept, by, keys))
+				if err != nil {
+					return nil, err
+				}
+				for _, i := range which {
+					out[i] = fmt.Sprintf("step %q has changed the row since", later.Step.Name)
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// numbers reads the whole numbers that a query gives.
+func (k *worker) numbers(ctx context.Context, q *change.Query) (out []int, err error) {
+	rows, err := k.session.Conn.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n int
+		if err := rows.Scan(&n); err != nil {
+			return nil, err
+		}
+		out = append(out, n)
+	}
+	return out, rows.Err()
 }
 
 // again changes one row that was set aside. A row that is gone, or that no

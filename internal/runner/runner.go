@@ -80,8 +80,10 @@ type Runner struct {
 	// Despite goes on although a check after a finished step does not hold.
 	Despite bool
 
-	// Retry tries the rows that were set aside once more.
-	Retry bool
+	// Retry tries the rows that were set aside once more. Belated are then the names of the
+	// steps some of whose rows were changed although later steps had begun.
+	Retry   bool
+	Belated []string
 
 	lead   *worker // alone at work, or looking after the crew
 	others *onlooker

@@ -9,7 +9,6 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
 	"jugatum/internal/runner"
-	"jugatum/internal/sqltext"
 )
 
 // Several changes of one run may have been of the same row: two steps that follow each
@@ -19,41 +18,14 @@ import (
 // or, where it has made a row, none. After an undo it is the other way round: the table shows
 // what the first one found, and of those after it what the one before had left.
 
-// changed is one change of a run in one table, with what was kept of it.
-type changed struct {
-	c    *change.Change
-	kept *change.Kept
-	made bool // its rows came into the table; their values are the new ones
-}
-
-// removes reports whether its rows went out of the table.
-func (x changed) removes() bool { return !x.made && x.c.Verb == sqltext.Delete }
-
-// sides are what a change has done to its own table, and to the one that its rows came into.
-func sides(c *change.Change, kept *change.Kept) (out []changed) {
-	if c.Verb != sqltext.Insert { // else a copy, which leaves its rows as they are
-		out = append(out, changed{c, kept, false})
-	}
-	if c.Into != nil {
-		there, k, _ := c.Landed(kept, change.AsChanged)
-		out = append(out, changed{there, k, true})
-	}
-	return out
-}
-
 // inOrder lists the changes of a run in the order in which they were made.
-func inOrder(work []*runner.Work) (out []changed) {
+func inOrder(work []*runner.Work) (out []runner.Side) {
 	for i := range work {
 		w := work[i]
 		if w.Undo { // which goes through the steps in reverse
 			w = work[len(work)-1-i]
 		}
-		for _, a := range w.Acts {
-			out = append(out, sides(a.Change, a.Kept)...)
-		}
-		if w.Kept != nil {
-			out = append(out, sides(w.Change, w.Kept)...)
-		}
+		out = append(out, w.Sides()...)
 	}
 	return out
 }
@@ -71,10 +43,10 @@ type said struct {
 // the table, that are as the next change of the run found them; in an undo, as the one
 // before it left them.
 func chained(ctx context.Context, db engine.DB, w *runner.Work, work []*runner.Work, found []ledger.Left, from, to int64, passed map[int64]bool) error {
-	for _, side := range sides(w.Change, w.Kept) {
+	for _, side := range runner.Sides(w.Change, w.Kept) {
 		var rows []ledger.Left
 		for _, x := range found {
-			if (x.Table != "") == side.made {
+			if (x.Table != "") == side.Made {
 				rows = append(rows, x)
 			}
 		}
@@ -83,13 +55,13 @@ func chained(ctx context.Context, db engine.DB, w *runner.Work, work []*runner.W
 		}
 		seen := map[int64]*said{} // by the row's number
 		for _, x := range neighbours(side, w, work) {
-			if err := x.read(ctx, db, side, w.Undo, from, to, seen); err != nil {
+			if err := read(ctx, db, x, side, w.Undo, from, to, seen); err != nil {
 				return err
 			}
 		}
-		none := side.removes() // what is expected of a row: that there is none
+		none := side.Removes() // what is expected of a row: that there is none
 		if w.Undo {
-			none = side.made
+			none = side.Made
 		}
 		for _, x := range rows {
 			if s := seen[x.Seq]; s != nil && s.explains(x, none) {
@@ -126,33 +98,33 @@ func (s *said) explains(x ledger.Left, none bool) bool {
 
 // neighbours are the changes of the same table after one of w, the next one first; in an
 // undo those before it, the last one first.
-func neighbours(side changed, w *runner.Work, work []*runner.Work) (out []changed) {
+func neighbours(side runner.Side, w *runner.Work, work []*runner.Work) (out []runner.Side) {
 	list := inOrder(work)
 	if w.Undo {
 		slices.Reverse(list)
 	}
-	at := slices.IndexFunc(list, func(x changed) bool { return x.kept.Table == side.kept.Table && x.made == side.made })
+	at := slices.IndexFunc(list, func(x runner.Side) bool { return x.Kept.Table == side.Kept.Table && x.Made == side.Made })
 	if at < 0 {
 		return nil
 	}
 	for _, x := range list[at+1:] {
-		if t := x.c.Table; t.Schema == side.c.Table.Schema && t.Name == side.c.Table.Name && x.kept.Table != side.kept.Table && x.finds(side) {
+		if x.Change.Table.Is(side.Change.Table) && x.Kept.Table != side.Kept.Table && sameColumns(x, side) {
 			out = append(out, x)
 		}
 	}
 	return out
 }
 
-// finds reports whether the rows of both are told by the same columns.
-func (x changed) finds(side changed) bool {
-	return slices.EqualFunc(x.kept.Keys, side.kept.Keys, func(a, b change.KeptColumn) bool { return a.Of.Name == b.Of.Name })
+// sameColumns reports whether the rows of both are told by the same columns.
+func sameColumns(x, side runner.Side) bool {
+	return slices.EqualFunc(x.Kept.Keys, side.Kept.Keys, func(a, b change.KeptColumn) bool { return a.Of.Name == b.Of.Name })
 }
 
-// read adds what a change says of the rows after from, up to to, that are kept of another.
-func (x changed) read(ctx context.Context, db engine.DB, side changed, undo bool, from, to int64, seen map[int64]*said) error {
-	mine, theirs, values, none := side.kept.AfterRun(side.c), x.kept, x.kept.Old, x.made // what it found
+// read adds to seen what a change, x, says of the rows after from, up to to, that are kept of another.
+func read(ctx context.Context, db engine.DB, x, side runner.Side, undo bool, from, to int64, seen map[int64]*said) error {
+	mine, theirs, values, none := side.Kept.AfterRun(side.Change), x.Kept, x.Kept.Old, x.Made // what it found
 	if undo {
-		mine, theirs, values, none = side.kept, x.kept.AfterRun(x.c), x.kept.New, x.removes() // what it left
+		mine, theirs, values, none = side.Kept, x.Kept.AfterRun(x.Change), x.Kept.New, x.Removes() // what it left
 	}
 	if none {
 		values = nil
@@ -186,11 +158,11 @@ func (x changed) read(ctx context.Context, db engine.DB, side changed, undo bool
 				s.values[v.Of.Name] = ledger.Shown(texts[i])
 			}
 		}
-		s.made = s.made || x.made
+		s.made = s.made || x.Made
 		if undo {
-			s.gone = x.made || s.gone && !x.removes()
+			s.gone = x.Made || s.gone && !x.Removes()
 		} else {
-			s.gone = x.removes() || s.gone && !x.made
+			s.gone = x.Removes() || s.gone && !x.Made
 		}
 	}
 	return rows.Err()
