@@ -48,9 +48,10 @@ func TestTrail(t *testing.T) {
 // TestStandsStill: a pause changes nothing about the speed and the time that is left.
 func TestStandsStill(t *testing.T) {
 	p := runner.Progress{Here: 1000, Scanned: 1000, TableRows: 3000, StepElapsed: 10 * time.Second}
-	before := left(p)
+	var v advance
+	before := v.left(p)
 	p.StepElapsed, p.Idle = p.StepElapsed+time.Hour, time.Hour
-	if after := left(p); after != before || before != 20*time.Second {
+	if after := v.left(p); after != before || before != 20*time.Second {
 		t.Errorf("%v left, then %v", before, after)
 	}
 }

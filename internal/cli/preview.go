@@ -69,7 +69,9 @@ func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Pl
 		return err
 	}
 	for i, ch := range p.Changes {
+		looked := a.during(fmt.Sprintf("counting the rows of step %s in %s", term.Clean(ch.Step), term.Clean(ch.Target().String())))
 		s, err := preview.Look(ctx, db, ch, p.MethodOf(ch), int(c.Int("sample")))
+		looked()
 		if err != nil {
 			return p.Fault(err)
 		}

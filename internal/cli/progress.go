@@ -6,14 +6,49 @@ import (
 	"time"
 
 	"jugatum/internal/engine"
+	"jugatum/internal/ledger"
+	"jugatum/internal/pace"
 	"jugatum/internal/report"
 	"jugatum/internal/runner"
 	"jugatum/internal/term"
 )
 
+// advance is how far a run is in its step, in work rather than in rows: to change a row is more
+// work than to scan it, and those to change may stand anywhere.
+type advance struct {
+	step    int
+	changed int64 // rows of the step before this process, or the watching, began
+	effort  pace.Effort
+	ends    map[int]time.Time // of the last batch, by lane
+}
+
+// see takes over where the run stands now.
+func (v *advance) see(p runner.Progress) {
+	if p.Step != v.step {
+		*v = advance{step: p.Step, ends: map[int]time.Time{}}
+		if p.Here < p.Scanned { // else all of it is from here on
+			v.changed = p.Changed
+		}
+	}
+}
+
+// add learns from a batch how much work rows are.
+func (v *advance) add(at time.Time, b *ledger.Batch) {
+	if last, ok := v.ends[b.Lane]; ok && b.Step == v.step && at.After(last) {
+		v.effort.Add(b.Effect.Scanned, b.Effect.Changed, max(at.Sub(last)-b.Pause, b.Hold))
+	}
+	if v.ends != nil {
+		v.ends[b.Lane] = at
+	}
+}
+
 // share is how much of a step is done, from 0 to 1; -1 if nobody knows.
-func share(p runner.Progress) float64 {
+func (v *advance) share(p runner.Progress) float64 {
 	switch {
+	case p.Scanned > 0 && p.TableRows > 0 && p.ToChange > 0:
+		rest := v.effort.Of(p.TableRows-p.Scanned, p.ToChange-p.Changed)
+		done := v.effort.Of(p.Scanned, p.Changed)
+		return done / (done + rest)
 	case p.Scanned > 0 && p.TableRows > 0:
 		return min(float64(p.Scanned)/float64(p.TableRows), 1)
 	case p.ToChange > 0:
@@ -23,21 +58,27 @@ func share(p runner.Progress) float64 {
 }
 
 // left is how long the rest of a step will take at the speed so far, -1 if unknown.
-func left(p runner.Progress) time.Duration {
+func (v *advance) left(p runner.Progress) time.Duration {
 	busy := busyTime(p)
 	if p.Here <= 0 || p.TableRows <= 0 || busy <= 0 {
 		return -1
 	}
-	rest := max(p.TableRows-p.Scanned, 0)
-	return time.Duration(float64(busy) * float64(rest) / float64(p.Here))
+	rest, here := float64(max(p.TableRows-p.Scanned, 0)), float64(p.Here)
+	if p.ToChange > 0 {
+		rest, here = v.effort.Of(p.TableRows-p.Scanned, p.ToChange-p.Changed), v.effort.Of(p.Here, p.Changed-v.changed)
+	}
+	if here <= 0 {
+		return -1
+	}
+	return time.Duration(float64(busy) * rest / here)
 }
 
 // busyTime is the time of a step without that in which the run was paused.
 func busyTime(p runner.Progress) time.Duration { return p.StepElapsed - p.Idle }
 
 // leftText words the time left; below a minute whole seconds are more than enough.
-func leftText(p runner.Progress) string {
-	switch d := left(p); {
+func (v *advance) leftText(p runner.Progress) string {
+	switch d := v.left(p); {
 	case d < 0:
 		return "time left unknown"
 	case d < time.Second:
@@ -50,9 +91,9 @@ func leftText(p runner.Progress) string {
 }
 
 // block is the live view of a run.
-func (a *app) block(p runner.Progress, width int) []string {
+func (a *app) block(p runner.Progress, v *advance, width int) []string {
 	o := a.err
-	s := share(p)
+	s := v.share(p)
 	percent := "  ? %"
 	if s >= 0 {
 		percent = fmt.Sprintf("%3.0f %%", s*100)
@@ -61,7 +102,7 @@ func (a *app) block(p runner.Progress, width int) []string {
 	if p.Undo {
 		what = "undo, run"
 	}
-	rest := leftText(p)
+	rest := v.leftText(p)
 	speed := "not known yet"
 	if busy := busyTime(p); busy > 0 && p.Here > 0 {
 		speed = term.Count(int64(float64(p.Here)/busy.Seconds())) + " rows/s"
@@ -127,14 +168,14 @@ func waitText(n int) string {
 }
 
 // line is the same in one line, for a log.
-func line(p runner.Progress) string {
+func line(p runner.Progress, v *advance) string {
 	s := fmt.Sprintf("run %d step %d/%d: %s changed, %s scanned of %s, batch %s of %s rows, hold %s (worst %s), log %s",
 		p.Run, p.Step, p.Steps, term.Count(p.Changed), term.Count(p.Scanned), ofRows(p), term.Count(p.Batches), term.Count(int64(p.Size)),
 		term.Duration(p.Hold), term.Duration(p.Worst), term.Bytes(p.Log.Bytes))
 	if p.Workers > 1 {
 		s += fmt.Sprintf(", %d workers", p.Workers)
 	}
-	s += ", " + leftText(p)
+	s += ", " + v.leftText(p)
 	if text := keepingText(p.Keeping); text != "" {
 		s += ", later: " + text
 	}

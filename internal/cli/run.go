@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/events"
 	"jugatum/internal/find"
@@ -107,7 +108,9 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan.Plan) error {
 	}
 	r := &ledger.Run{Title: p.Job.Name(), Reason: p.Job.Reason, Source: p.Job.Source, Params: p.Values, Digest: p.Digest, Options: opts, Version: buildVersion().version, Steps: steps, Sealer: a.sealer()}
 	a.begun = time.Now()
+	recorded := a.during("recording the run")
 	work, err := p.Record(ctx, l, r)
+	recorded()
 	if err != nil {
 		return err
 	}
@@ -130,7 +133,16 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 	defer stop()
 	opts.Consent = &ledger.Consent{Rows: -1}
 	seen := plan.Sight{Despite: lifted, Keep: opts.Keep}
+	looked := func() {}
+	ask.Begin = func(ch *change.Change) {
+		what := "looking at step %s of %s"
+		if ask.Count {
+			what = "counting the rows of step %s in %s"
+		}
+		looked = a.during(fmt.Sprintf(what, term.Clean(ch.Step), term.Clean(ch.Target().String())))
+	}
 	steps, total, err := p.Assess(counting, ask, func(x *plan.Assessment) {
+		looked()
 		seen.Found = append(seen.Found, x.Outlook())
 		opts.Consent.Hazards = append(opts.Consent.Hazards, told(x, lifted)...)
 		name := term.Clean(x.Step.Name)
@@ -154,6 +166,7 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 		}
 		a.printHazards(a.err, x.Findings, lifted)
 	})
+	looked()
 	err = signalled(counting, err)
 	stop() // a person who is asked may leave in the usual way
 	switch {
@@ -245,12 +258,11 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 	ctx, stop, done := a.interruptible(parent)
 	defer done()
 	shown := a.newLiveRun(stop)
+	shown.listen(ctx, &controls{db: p.DB, l: l, run: r.ID})
 	rn := &runner.Runner{DB: p.DB, Ledger: l, Run: r, Work: work, Stop: stop, Retry: c.Bool("retry-set-aside"),
 		Resumed: c.Name == "resume", Despite: slices.Contains(c.StringSlice("despite"), "check")}
 	rn.Watch = shown.show
-	if a.err.TTY { // else nobody sees the plots that it is for
-		rn.Happened = shown.happened
-	}
+	rn.Happened = shown.happened
 	p.Guard(rn)
 	f, err := a.followers(c)
 	if err != nil {

@@ -110,13 +110,8 @@ func (a *app) signal(ctx context.Context, c *cli.Command, kind string, args map[
 		if r.Status != ledger.Running {
 			return refusef("run %d is already %s; there is nothing to %s", r.ID, r.Status, kind)
 		}
-		s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum " + kind, LockTimeout: 5 * time.Second})
-		if err != nil {
+		if err := send(ctx, db, l, r.ID, kind, args); err != nil {
 			return err
-		}
-		defer s.Close()
-		if err := l.Send(ctx, s, r.ID, kind, args); err != nil {
-			return fmt.Errorf("the signal cannot be written into the ledger: %w", err)
 		}
 		for begun := time.Now(); time.Since(begun) < heardWithin; {
 			now, err := l.Load(ctx, r.ID) // before the signals: what it ended by it has noted by then
@@ -144,6 +139,19 @@ func (a *app) signal(ctx context.Context, c *cli.Command, kind string, args map[
 	})
 }
 
+// send writes a word to a run into the ledger.
+func send(ctx context.Context, db engine.DB, l *ledger.Ledger, run int64, kind string, args map[string]string) error {
+	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum " + kind, LockTimeout: 5 * time.Second})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := l.Send(ctx, s, run, kind, args); err != nil {
+		return fmt.Errorf("the signal cannot be written into the ledger: %w", err)
+	}
+	return nil
+}
+
 // heardWithin is how long a signal may take; a batch is over long before.
 const heardWithin = 10 * time.Second
 
@@ -152,7 +160,7 @@ func (a *app) watch() *cli.Command {
 		Name:        "watch",
 		Usage:       "follow a run from another terminal",
 		ArgsUsage:   "RUN",
-		Description: "The view is that of `run` itself, read from the ledger. Ctrl-C ends the watching, not the run.\n\n" + example("jugatum watch --db postgres://dba@db1/saltmere 3"),
+		Description: "The view is that of `run` itself, read from the ledger. Ctrl-C ends the watching, not the run; so does the key q. On a terminal of 100 columns and 24 lines keys steer the run, as they do in its own view.\n\n" + example("jugatum watch --db postgres://dba@db1/saltmere 3"),
 		Flags:       []cli.Flag{replicaFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.withRun(ctx, c, func(db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
@@ -161,32 +169,51 @@ func (a *app) watch() *cli.Command {
 				}
 				wctx, stop, done := a.interruptible(ctx)
 				defer done()
-				live := a.err.NewLive()
+				left, leave := context.WithCancel(wctx)
+				defer leave()
+				shown := a.newLiveRun(nil)
+				shown.listen(wctx, &controls{db, l, r.ID, leave})
 				from := map[int]ledger.Totals{} // of each step, when the watching began
 				begun := time.Now()
 				ask := besides(wctx, c, db, l, r)
-				for {
+				recent := &lately{l: l, run: r.ID, known: map[[2]int]int64{}}
+				look := func() error {
 					p, err := l.Progress(wctx, r)
 					if err != nil {
 						return err
 					}
 					pr := watched(r, p, from, begun)
 					ask(wctx, &pr)
-					live.Show(func(width int) []string { return a.block(pr, width) }, func() string { return line(pr) }, false)
-					if r.Status != ledger.Running {
-						break
+					if a.err.TTY { // else nobody sees the plots that it is for
+						if err := recent.read(wctx, r, shown.happened); err != nil {
+							return err
+						}
 					}
-					select {
-					case <-stop:
-						live.Clear()
-						return nil
-					case <-time.After(400 * time.Millisecond):
+					shown.show(pr)
+					return nil
+				}
+				for {
+					err := look()
+					if err == nil && r.Status == ledger.Running {
+						select {
+						case <-stop:
+							shown.clear()
+							return nil
+						case <-left.Done():
+							shown.clear()
+							return nil
+						case <-time.After(400 * time.Millisecond):
+						}
+						if r, err = l.Load(wctx, r.ID); err == nil {
+							continue
+						}
 					}
-					if r, err = l.Load(wctx, r.ID); err != nil {
+					shown.clear()
+					if err != nil {
 						return err
 					}
+					break
 				}
-				live.Clear()
 				sum, err := report.Read(ctx, db, l, r.ID, 0)
 				if err != nil {
 					return err
@@ -201,11 +228,60 @@ func (a *app) watch() *cli.Command {
 	}
 }
 
+// lately tells of the batches of a run that are new on record.
+type lately struct {
+	l     *ledger.Ledger
+	run   int64
+	known map[[2]int]int64 // of each step and lane, the last batch told of
+
+	// late is how much later than it ended a batch was seen at the least: what the clock of
+	// the process at work is behind ours, and half a look.
+	late time.Duration
+	seen bool
+}
+
+// read tells of them; at first, of the last few of each lane.
+func (x *lately) read(ctx context.Context, r *ledger.Run, happened func(runner.Event)) error {
+	var list []*ledger.Batch
+	for _, st := range r.Steps {
+		if st.Status != "running" {
+			continue
+		}
+		for _, lane := range st.Lanes {
+			at := [2]int{st.N, lane.N}
+			if _, ok := x.known[at]; !ok {
+				x.known[at] = max(lane.Batches-trailParts, 0)
+			}
+			err := x.l.BatchesAfter(ctx, x.run, st.N, lane.N, x.known[at], func(b ledger.Measured) error {
+				x.known[at] = b.N
+				list = append(list, b.Batch(r.ID))
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	now := time.Now()
+	for _, b := range list {
+		if late := now.Sub(b.Began.Add(b.Hold)); !x.seen || late < x.late {
+			x.seen, x.late = true, late
+		}
+	}
+	for _, b := range list {
+		happened(runner.Event{At: b.Began.Add(b.Hold + x.late), Kind: runner.BatchDone, Batch: b})
+	}
+	return nil
+}
+
 // watched makes the view of a run from what the ledger says. The speed is that
 // since the watching began.
 func watched(r *ledger.Run, p ledger.Latest, from map[int]ledger.Totals, begun time.Time) runner.Progress {
 	out := runner.Progress{Run: r.ID, Undo: r.UndoOf != 0, Steps: len(r.Steps), Elapsed: time.Since(r.StartedAt), Note: p.Note, Size: int(p.Scanned), Hold: p.Hold, Worst: p.Worst,
 		SetAside: p.SetAside, Waiters: p.Waiters, Lag: -1}
+	if r.Options.Batch == 0 {
+		out.Target = r.Options.Hold
+	}
 	for _, st := range r.Steps {
 		t := st.Totals
 		out.Batches += t.Batches

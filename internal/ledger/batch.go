@@ -277,9 +277,25 @@ type Measured struct {
 	Locks                             string // JSON: mode to count
 }
 
+// Batch is that in the form in which a run tells of it at work.
+func (b Measured) Batch(run int64) *Batch {
+	return &Batch{Run: run, Step: b.Step, Lane: b.Lane, N: b.N, Began: b.Began, Hold: b.Hold, LockWait: b.LockWait, Pause: b.Pause, Why: b.Why,
+		Retries: int(b.Retries), SetAside: b.Asides, Skipped: b.Skipped, Waiters: int(b.Waiters),
+		Effect: engine.Effect{Scanned: b.Scanned, Changed: b.Changed, Log: engine.Log{Bytes: b.LogBytes, Records: b.LogRecords, Images: b.LogImages}}}
+}
+
 // Batches reads a run's batches, in no order.
 func (l *Ledger) Batches(ctx context.Context, run int64, each func(b Measured) error) error {
-	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, lane, n, began_at, coalesce(hold_ms, 0), lock_wait_ms, pause_ms, why, scanned, changed, coalesce(log_bytes, -1), coalesce(log_records, -1), coalesce(log_images, -1), waiters, retries, skipped, set_aside, locks FROM @batch WHERE run = ?"), run)
+	return l.batches(ctx, "run = ?", []any{run}, each)
+}
+
+// BatchesAfter reads those of a lane after the nth whose hold is on record, in their order.
+func (l *Ledger) BatchesAfter(ctx context.Context, run int64, step, lane int, n int64, each func(b Measured) error) error {
+	return l.batches(ctx, "run = ? AND step = ? AND lane = ? AND n > ? AND hold_ms IS NOT NULL ORDER BY n", []any{run, step, lane, n}, each)
+}
+
+func (l *Ledger) batches(ctx context.Context, which string, args []any, each func(b Measured) error) error {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, lane, n, began_at, coalesce(hold_ms, 0), lock_wait_ms, pause_ms, why, scanned, changed, coalesce(log_bytes, -1), coalesce(log_records, -1), coalesce(log_images, -1), waiters, retries, skipped, set_aside, locks FROM @batch WHERE "+which), args...)
 	if err != nil {
 		return err
 	}

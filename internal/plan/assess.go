@@ -22,6 +22,8 @@ type Ask struct {
 	Count    bool            // count the rows that match and change
 	Rehearse bool
 	Despite  []string // codes of hazards that a person has overridden
+
+	Begin func(ch *change.Change) // if set, is told of each step before it is looked at, which may take its time
 }
 
 // Assessment is what is known of a step before it is carried out.
@@ -46,6 +48,9 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 	var refused []string
 	counts := make([]int64, len(p.Changes)) // of each change; -1 not counted
 	for i, ch := range p.Changes {
+		if ask.Begin != nil {
+			ask.Begin(ch)
+		}
 		x, err := p.assess(ctx, ch, ask)
 		if err != nil {
 			return nil, 0, err

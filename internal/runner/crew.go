@@ -63,7 +63,7 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	r.happens(Event{Kind: StepBegins, Work: w})
 	t := w.Step.Totals
 	begun := time.Now()
-	r.tell(false, func(p *Progress) {
+	r.tell(true, func(p *Progress) { // what is at work, before the first batch is done
 		*p = Progress{Run: r.Run.ID, Undo: w.Undo, Step: w.Step.N, Steps: len(r.Work), Name: w.Step.Name, Batches: p.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed,
 			Skipped: t.Skipped, TableRows: w.Step.TableRows, ToChange: w.Step.ToChange, Log: p.Log, Worst: p.Worst, SetAside: r.asides.Load(), Lag: -1, begun: begun}
 	})

@@ -122,9 +122,10 @@ type Progress struct {
 	Matched     int64 // rows of the step; -1 unknown
 	Changed     int64 // rows of the step
 	Skipped     int64
-	TableRows   int64 // rows that the step will go over, perhaps estimated
-	ToChange    int64 // rows the step will change; -1 not counted
-	Size        int   // rows of the next batch
+	TableRows   int64         // rows that the step will go over, perhaps estimated
+	ToChange    int64         // rows the step will change; -1 not counted
+	Size        int           // rows of the next batch
+	Target      time.Duration // of the hold; 0 with batches of a fixed number of rows
 	Hold, Worst time.Duration
 	Log         engine.Log // of the run
 	Elapsed     time.Duration

@@ -270,7 +270,11 @@ func (k *worker) advance(ctx context.Context, w *Work, way way, narrow *narrow, 
 		return 0, false, nil
 	}
 	k.size = narrow.limit(decision.Rows)
-	k.tell(false, func(p *Progress) { p.Size, p.Note = k.size, decision.Why })
+	target := k.pacer.Target
+	if k.pacer.Fixed > 0 {
+		target = 0
+	}
+	k.tell(false, func(p *Progress) { p.Size, p.Target, p.Note = k.size, target, decision.Why })
 	return decision.Rows, false, k.batch(ctx, w, way, retries)
 }
 

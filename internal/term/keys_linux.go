@@ -1,0 +1,5 @@
+package term
+
+import "golang.org/x/sys/unix"
+
+const getTermios, setTermios = unix.TCGETS, unix.TCSETS
