@@ -16,12 +16,24 @@ import (
 func create(path string) (*os.File, error) {
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, fs.ErrExist) {
-		return nil, usagef("%s is there already; remove it, or name another file", path)
+		return nil, taken(path)
 	}
 	if err != nil {
 		return nil, usagef("%s cannot be made: %v", path, bare(err))
 	}
 	return f, nil
+}
+
+// free refuses the name of a file that is there, before work is done that is to be written to it.
+func free(path string) error {
+	if _, err := os.Lstat(path); path != "" && err == nil {
+		return taken(path)
+	}
+	return nil
+}
+
+func taken(path string) error {
+	return usagef("%s is there already; remove it, or name another file", path)
 }
 
 // largestJob is more than any person or program writes, in bytes.

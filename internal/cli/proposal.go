@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -34,7 +35,7 @@ func sight(steps []*preview.Step, lifted []string, keep bool) plan.Sight {
 func (a *app) writeProposal(c *cli.Command, p *plan.Plan, opts ledger.Options, steps []*preview.Step, total int64, missed error, to string) error {
 	lifted, given := despite(c), maps.Clone(p.Values)
 	delete(given, change.Clock) // it will be another one
-	x := &page.Proposal{Title: p.Job.Name(), Reason: p.Job.Reason, Database: p.DB.Name(), Job: page.Job{Name: p.Job.Source.Name, Text: p.Job.Source.Text, SQL: p.Job.Source.SQL, Digest: p.Digest},
+	x := &page.Proposal{Title: p.Job.Name(), Reason: p.Job.Reason, Database: p.DB.Name(), Job: page.JobOf(p.Job.Source, p.Digest),
 		Params: page.ParamsOf(given), Total: total, Keep: opts.Keep, Made: time.Now(), By: buildVersion().version, User: ledger.OSUser(), DBUser: p.DB.User(),
 		Approval: p.Approval(sight(steps, lifted, opts.Keep)), Command: a.runCommand(c, p, lifted)}
 	if missed != nil {
@@ -56,12 +57,17 @@ func (a *app) writeProposal(c *cli.Command, p *plan.Plan, opts ledger.Options, s
 		}
 		x.Steps = append(x.Steps, one)
 	}
+	return a.writePage(to, x.HTML)
+}
+
+// writePage writes a page to a file, which must not be there.
+func (a *app) writePage(to string, page func(io.Writer) error) error {
 	f, err := create(to)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	if err := x.HTML(f); err != nil {
+	if err := page(f); err != nil {
 		return err
 	}
 	if err := f.Close(); err != nil {

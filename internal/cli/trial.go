@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
 	"jugatum/internal/pace"
+	"jugatum/internal/page"
 	"jugatum/internal/plan"
 	"jugatum/internal/preview"
 	"jugatum/internal/report"
@@ -38,6 +40,7 @@ func (a *app) trialCmd() *cli.Command {
 			&cli.IntFlag{Name: "rounds", Value: 5, Usage: "how often each way is tried, if there is time"},
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time that a transaction may hold its locks"},
 			&cli.BoolFlag{Name: "write", Usage: "put the ways recommended into the job's file: the method of each step, and workers in [limits]"},
+			&cli.StringFlag{Name: "page", Usage: "write what the trials came to as a page, to `FILE`"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant, as for run"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "hazards that run would be told to go on despite"},
 		),
@@ -57,7 +60,7 @@ type tried struct {
 	of   int          // the job's step
 }
 
-func (a *app) trial(ctx context.Context, c *cli.Command) (err error) {
+func (a *app) trial(ctx context.Context, c *cli.Command) error {
 	by := c.String("by")
 	if !slices.Contains(trial.By, by) {
 		return usagef("--by %s: %s", by, strings.Join(trial.By, ", "))
@@ -79,16 +82,15 @@ func (a *app) trial(ctx context.Context, c *cli.Command) (err error) {
 	if c.Bool("write") && c.String("sql") != "" {
 		return usagef("--write puts the way into a job's file, and one statement has none")
 	}
-	db, err := a.open(ctx, c)
-	if err != nil {
+	if err := free(c.String("page")); err != nil {
 		return err
 	}
-	defer db.Close()
-	p, err := a.plan(ctx, c, db)
-	if err != nil {
-		return err
-	}
-	defer p.Close()
+	return a.withPlan(ctx, c, func(_ engine.DB, p *plan.Plan) error { return a.try(ctx, c, p, o) })
+}
+
+// try tries the ways to carry a plan's steps out, and tells what they came to.
+func (a *app) try(ctx context.Context, c *cli.Command, p *plan.Plan, o trial.Options) (err error) {
+	db, by := p.DB, c.String("by")
 	ctx, stop := leaving(ctx)
 	defer stop()
 	defer func() { err = signalled(ctx, err) }()
@@ -121,6 +123,11 @@ func (a *app) trial(ctx context.Context, c *cli.Command) (err error) {
 		all = append(all, *x)
 		if !c.Bool("json") {
 			a.printTrial(x, by, p, c)
+		}
+	}
+	if to := c.String("page"); to != "" {
+		if err := a.writeTrial(c, p, all, o.Hold, to); err != nil {
+			return err
 		}
 	}
 	if c.Bool("write") {
@@ -233,6 +240,22 @@ func (a *app) printTrial(x *tried, by string, p *plan.Plan, c *cli.Command) {
 		o.Printf("  %s\n", o.Paint(term.Accent, a.runCommand(c, p, despite(c))+" "+x.Run))
 	}
 	o.Printf("\n")
+}
+
+// writeTrial writes the page.
+func (a *app) writeTrial(c *cli.Command, p *plan.Plan, all []tried, hold time.Duration, to string) error {
+	given := maps.Clone(p.Values)
+	delete(given, change.Clock)
+	x := &page.Trial{Title: p.Job.Name(), Database: p.DB.Name(), User: ledger.OSUser(), DBUser: p.DB.User(), Job: page.JobOf(p.Job.Source, p.Digest), Params: page.ParamsOf(given),
+		Keys: c.String("by"), Hold: hold, Made: time.Now(), By: buildVersion().version}
+	for _, s := range all {
+		one := page.TriedStep{Name: s.Name, Table: s.Table, Result: s.Result, Advice: s.Advice}
+		if s.Run != "" {
+			one.Command = a.runCommand(c, p, despite(c)) + " " + s.Run
+		}
+		x.Steps = append(x.Steps, one)
+	}
+	return a.writePage(to, x.HTML)
 }
 
 // writeTuned writes the ways recommended into the job's file.

@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -29,7 +30,8 @@ func TestTrial(t *testing.T) {
 		sql := d.triable(4000)
 		d.within = true
 		before := d.dump("berth")
-		o := d.must(0, "trial", "--sql", sql, "--rounds", "2", "--json")
+		page := filepath.Join(t.TempDir(), "trial.html")
+		o := d.must(0, "trial", "--sql", sql, "--rounds", "2", "--json", "--page", page)
 		same(t, "after a trial", d.dump("berth"), before)
 		if n := d.one("SELECT count(*) FROM history"); n != "0" {
 			t.Errorf("the trigger has left %s rows", n)
@@ -52,9 +54,19 @@ func TestTrial(t *testing.T) {
 			t.Fatal(err)
 		}
 		s := out.Steps[0]
+		written, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if o := d.must(2, "trial", "--sql", sql, "--page", page); !strings.Contains(o.err, "is there already") {
+			t.Error(o.err)
+		}
 		names := map[string]bool{}
 		for _, w := range s.Ways {
 			names[w.Name] = true
+			if !strings.Contains(string(written), `<th scope="row">`+w.Name) {
+				t.Errorf("the page has no %s", w.Name)
+			}
 			if w.Failed != "" || w.Seconds <= 0 || w.Hold <= 0 || w.Keep && w.Room == 0 {
 				t.Errorf("%+v", w)
 			}

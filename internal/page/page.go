@@ -14,6 +14,7 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
+	"jugatum/internal/job"
 	"jugatum/internal/kept"
 	"jugatum/internal/ledger"
 	"jugatum/internal/report"
@@ -50,6 +51,9 @@ type Job struct {
 	SQL    bool   `json:"sql"` // one statement
 	Digest string `json:"digest"`
 }
+
+// JobOf is a job by its source.
+func JobOf(s job.Source, digest string) Job { return Job{s.Name, s.Text, s.SQL, digest} }
 
 // Param is a value that was given to the job.
 type Param struct {
@@ -90,7 +94,7 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, see fun
 	if err != nil {
 		return nil, err
 	}
-	x := &Run{Run: sum, Job: Job{r.Source.Name, r.Source.Text, r.Source.SQL, r.Digest}, Options: r.Options, Looks: []kept.Look{}, Locks: map[string]int{}}
+	x := &Run{Run: sum, Job: JobOf(r.Source, r.Digest), Options: r.Options, Looks: []kept.Look{}, Locks: map[string]int{}}
 	x.Options.Seal, x.Options.SealedFor = "", "" // which say nothing to a reader
 	x.Params = ParamsOf(r.Params)
 	if x.Verified, err = l.LastVerified(ctx, id); err != nil {

@@ -15,6 +15,7 @@ import (
 	"jugatum/internal/preview"
 	"jugatum/internal/report"
 	"jugatum/internal/timeline"
+	"jugatum/internal/trial"
 )
 
 var noon = time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
@@ -72,8 +73,12 @@ func TestHostile(t *testing.T) {
 	if err := p.HTML(proposal); err != nil {
 		t.Fatal(err)
 	}
+	tried := &bytes.Buffer{}
+	if err := triedPage(hostile).HTML(tried); err != nil {
+		t.Fatal(err)
+	}
 	tag := regexp.MustCompile(`<[a-zA-Z/!][^>]*>`)
-	for name, text := range map[string]string{"one run": one, "two runs": two, "a proposal": proposal.String()} {
+	for name, text := range map[string]string{"one run": one, "two runs": two, "a proposal": proposal.String(), "a trial": tried.String()} {
 		if n := strings.Count(text, "&lt;script"); n < 5 {
 			t.Errorf("%s: the text stands there %d times", name, n)
 		}
@@ -100,6 +105,32 @@ func TestHostile(t *testing.T) {
 		if regexp.MustCompile(bad).MatchString(outside) {
 			t.Errorf("the Markdown has %q", bad)
 		}
+	}
+}
+
+// triedPage is a page of a trial in which each text is the one given.
+func triedPage(text string) *Trial {
+	keep, bare := trial.Tried{Way: trial.Way{Method: "sweep", Workers: 1, Keep: true}, LogRow: 58, Records: -1, Images: 3, Locks: map[string]int{text: 12}}, trial.Tried{Way: trial.Way{Method: "single", Workers: 1}, LogRow: -1, Images: -1}
+	keep.Seconds, keep.HoldMS, keep.LogBytes, keep.Room, keep.Vary, keep.Trials, keep.Batches = 30, 90, 1<<20, 2<<20, 0.07, 10, 180
+	bare.Seconds, bare.HoldMS, bare.LogBytes = 20, 20000, -1
+	return &Trial{Title: text, Database: text, User: text, Job: Job{Name: text, Text: text}, Keys: "time", Hold: 200 * time.Millisecond, Made: noon, By: "0.2.0",
+		Steps: []TriedStep{{Name: text, Table: text, Advice: text, Command: text, Result: &trial.Result{Rows: 1000000, Changes: 100000, Trials: 20, Rounds: 5, Spent: 4, Log: -1, Ways: []trial.Tried{bare, keep, {Way: trial.Way{Method: "roster"}, Failed: text}}, Short: text, Uncommitted: text}}}}
+}
+
+// TestTrialTells: the page of a trial has each way's figures, says what is not known, and which hold is over the target.
+func TestTrialTells(t *testing.T) {
+	var b bytes.Buffer
+	if err := triedPage("spring").HTML(&b); err != nil {
+		t.Fatal(err)
+	}
+	text := regexp.MustCompile(`\s+`).ReplaceAllString(regexp.MustCompile(`<[^>]*>`).ReplaceAllString(b.String(), " "), " ")
+	for _, want := range []string{"100,000 of 1,000,000 rows would change", "20.0 s 20.0 s (over the target) ? – 0 0 %", "30.0 s 90 ms 1.0 MiB 2.0 MiB 180 7 %", "58 B ? 3 spring 12", "20 transactions in 5 rounds, 4.0 s, ? of log", "not tried:", "hold target 200 ms"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("no %q in\n%s", want, text)
+		}
+	}
+	if !strings.Contains(b.String(), `<rect width="66.7"`) {
+		t.Error("the faster way's bar is not two thirds of the other's")
 	}
 }
 
