@@ -154,6 +154,8 @@ type Forms struct {
 	SparingTrigger bool // a trigger cannot write to the table that it is of
 	LooseReference bool // a reference's columns are named without regard to case, and compared by rules of their own
 
+	Mixed Mixed // what becomes of a comparison of a text with a number
+
 	Digits     int  // that a number keeps which is no whole one of 64 bits, whatever its column's type says; 0: as many as the type says
 	Seconds    int  // digits after the seconds that a time keeps whose type does not say; -1: all of them
 	Collations bool // the catalogue tells by which rules a column's texts are compared
@@ -163,6 +165,15 @@ type Forms struct {
 	CountedRanges bool // ranges are counted before a batch: the server does not tell how many rows it has scanned
 	ListsPay      bool // a sweep reads a table in another order than a scan: a list of keys is worth it for few rows however they are found
 }
+
+// Mixed is how a text and a number are compared.
+type Mixed int
+
+const (
+	Refuses   Mixed = iota // it is an error
+	AsNumbers              // the text is read as a number, as 0 where it is none
+	AsTexts                // a number is taken as a text beside a column of texts
+)
 
 // Way is how a statement that changes a table goes by the rows of another one.
 type Way int

@@ -261,6 +261,9 @@ func (a *app) printFigures(s *preview.Step) {
 			}
 			o.Printf("  %s: longest new value %d characters, %s\n", term.Clean(c.Name), c.Longest, limit)
 		}
+		if c.MissingBefore.Any() || c.MissingAfter.Any() {
+			o.Printf("  %s: %s\n", term.Clean(c.Name), missingText(c))
+		}
 	}
 	if !numbers {
 		return
@@ -275,6 +278,21 @@ func (a *app) printFigures(s *preview.Step) {
 		t.Row("", "after", c.After.Min, c.After.Max, c.After.Sum, term.Count(c.After.Distinct))
 	}
 	t.Print()
+}
+
+// missingText tells how many of the rows that change have no value in a column, or none to be
+// seen, before and after.
+func missingText(c preview.Column) string {
+	var out []string
+	for _, x := range []struct {
+		name          string
+		before, after int64
+	}{{"NULL", c.MissingBefore.Null, c.MissingAfter.Null}, {"empty", c.MissingBefore.Empty, c.MissingAfter.Empty}, {"only blanks", c.MissingBefore.Blank, c.MissingAfter.Blank}} {
+		if x.before != 0 || x.after != 0 {
+			out = append(out, fmt.Sprintf("%s in %s, after it in %s", x.name, term.Rows(x.before), term.Count(x.after)))
+		}
+	}
+	return strings.Join(out, "; ")
 }
 
 // printSample shows sample rows: a table where each row is one line, or one

@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"jugatum/internal/engine"
 	"jugatum/internal/report"
 	"jugatum/internal/survey"
 	"jugatum/internal/term"
@@ -16,16 +17,17 @@ func (a *app) survey() *cli.Command {
 	return &cli.Command{
 		Name:        "survey",
 		Usage:       "the tables, what makes each awkward to change in batches, and the settings that matter",
-		Description: example("jugatum survey --db sqlite:saltmere.db"),
+		ArgsUsage:   "[TABLE…]",
+		Description: "With tables named, reads these once and tells of each column in how many rows it is NULL, the empty text, or\nnothing but blanks.\n\n" + example("jugatum survey --db sqlite:saltmere.db", "jugatum survey --db sqlite:saltmere.db visit vessel"),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usagef("survey takes no arguments")
-			}
 			db, err := a.open(ctx, c)
 			if err != nil {
 				return err
 			}
 			defer db.Close()
+			if c.Args().Present() {
+				return a.missing(ctx, c, db)
+			}
 			r, err := survey.Look(ctx, db)
 			if err != nil {
 				return err
@@ -40,6 +42,42 @@ func (a *app) survey() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// missing tells of the named tables which values are missing, and how.
+func (a *app) missing(ctx context.Context, c *cli.Command, db engine.DB) error {
+	names := c.Args().Slice()
+	done := a.during("reading " + term.Clean(strings.Join(names, ", ")))
+	list, err := survey.Missing(ctx, db, names)
+	done()
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.json(struct {
+			Schema   int             `json:"schema"`
+			Database string          `json:"database"`
+			Values   []survey.Values `json:"values"`
+		}{report.Schema, db.Name(), list})
+	}
+	o := a.out
+	for _, v := range list {
+		o.Printf("%s  %s\n\n", o.Paint(term.Bold, term.Clean(v.Table)), o.Paint(term.Faint, term.Rows(v.Rows)))
+		t := o.NewTable("column", "type", ">NULL", ">empty", ">only blanks")
+		for _, x := range v.Columns {
+			cells := []string{term.Clean(x.Name), term.Clean(x.Type), term.Count(x.Null), "", ""}
+			if x.NotNull {
+				cells[2] = o.Paint(term.Faint, "NOT NULL")
+			}
+			if x.Text {
+				cells[3], cells[4] = term.Count(x.Empty), term.Count(x.Blank)
+			}
+			t.Row(cells...)
+		}
+		t.Print()
+		o.Printf("\n")
+	}
+	return nil
 }
 
 func (a *app) printSurvey(r *survey.Result) {

@@ -26,7 +26,7 @@ var sqliteForms = &change.Forms{
 	Digits: 15, Seconds: -1,
 	RowComparison: true, HashesNotIn: true, Unmerged: " LIMIT -1", By: change.BySubset,
 	NamesOrTexts: true, LooseReference: true,
-	StoredKeys: true, CountedRanges: true,
+	StoredKeys: true, CountedRanges: true, Mixed: change.AsTexts,
 }
 
 // Bind gives the type that is to be stored. There is no decimal type: a number with a point

@@ -66,6 +66,9 @@ type previewJSON struct {
 			Longest int64
 			Before  *struct{ Min, Max, Sum string }
 			After   *struct{ Min, Max, Sum string }
+
+			MissingBefore struct{ Null, Empty, Blank int } `json:"missing_before"`
+			MissingAfter  struct{ Null, Empty, Blank int } `json:"missing_after"`
 		}
 		Sample []struct {
 			Key     string

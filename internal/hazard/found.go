@@ -232,24 +232,6 @@ func distinctOn(f sqltext.Fragment) bool {
 
 func onConflict(l look) [][]any { return iff(l.c.Table.OnConflict, l.c.Table) }
 
-// equalsNull finds comparisons with NULL, which are never true.
-func equalsNull(l look) (out [][]any) {
-	for _, frag := range []sqltext.Fragment{l.c.Where, l.c.From} {
-		ts := frag.Tokens
-		for i := 1; i < len(ts); i++ {
-			if !ts[i].Is("NULL") || !(ts[i-1].Punct("=") || ts[i-1].Punct(">") || ts[i-1].Punct("<")) {
-				continue
-			}
-			op := ts[i-1].Text
-			if i > 1 && (ts[i-2].Punct("<") || ts[i-2].Punct("!")) {
-				op = ts[i-2].Text + op
-			}
-			out = append(out, []any{op})
-		}
-	}
-	return out
-}
-
 // leftToRight finds an assignment that reads a column assigned before it. The
 // standard takes all values from the row as it was, and so does Jugatum on every
 // server; the server's own UPDATE would go on with the new one there.

@@ -47,6 +47,7 @@ const (
 	LostColumns = "lost-columns"
 	OthersTable = "others-table"
 	NoUndo      = "no-undo"
+	EqualsNull  = "equals-null"
 	ReadOnly    = "read-only" // of the database, not of a step
 )
 

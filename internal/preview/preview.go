@@ -54,6 +54,9 @@ type Column struct {
 	After   *Figure `json:"after,omitempty"`
 	Longest int64   `json:"longest,omitempty"` // characters of the longest new text
 	Width   int     `json:"width,omitempty"`   // characters that the column takes, 0 without a limit
+
+	MissingBefore *change.Missing `json:"missing_before,omitempty"` // over the rows that change
+	MissingAfter  *change.Missing `json:"missing_after,omitempty"`
 }
 
 // Figure sums up a column of numbers.
@@ -253,6 +256,9 @@ func (p *Step) figures(ctx context.Context, db engine.DB, c *change.Change) erro
 			q.Add(", ", count, "(CASE WHEN NOT ", f, " THEN 1 END)")
 			into = append(into, &misfits[i])
 		}
+		col.MissingBefore, col.MissingAfter = &change.Missing{}, &change.Missing{}
+		into = append(into, col.MissingBefore.Count(q, s.Column, "changes", fmt.Sprintf("o%d", i))...)
+		into = append(into, col.MissingAfter.Count(q, s.Column, "changes", n)...)
 		switch s.Column.Class {
 		case change.Number:
 			col.Before, col.After = &Figure{}, &Figure{}
