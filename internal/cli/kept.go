@@ -51,8 +51,8 @@ func (a *app) kept(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.
 	switch {
 	case r.UndoOf != 0:
 		return usagef("run %d takes run %d back, and keeps nothing of its own: `jugatum kept %d`", r.ID, r.UndoOf, r.UndoOf)
-	case !r.Options.Keep:
-		return refusef("run %d kept no values (--keep none)", r.ID)
+	case r.Lost() != "":
+		return refusef("run %d %s", r.ID, r.Lost())
 	}
 	if err := a.believe(ctx, c, db, l, r); err != nil {
 		return err

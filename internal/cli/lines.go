@@ -37,6 +37,9 @@ func (x *doneList) add(w *runner.Work) {
 // writeLines writes the lines of a run's lists as CSV, each list into a file: the first into the
 // one that is named, each further one into one with its number before the end of that name.
 func writeLines(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, path string) error {
+	if r.Pruned != nil {
+		return refusef("run %d %s, and its lines with them; `jugatum show %d` has the numbers", r.ID, r.Lost(), r.ID)
+	}
 	if r.UndoOf != 0 {
 		return usagef("run %d takes another one back and has no list: `jugatum show %d --lines %s`", r.ID, r.UndoOf, path)
 	}

@@ -36,6 +36,8 @@ func (a *app) resume() *cli.Command {
 					return err
 				}
 				switch {
+				case r.Pruned != nil:
+					return refusef("run %d %s: it cannot go on, nor can rows that were set aside be tried again", r.ID, r.Lost())
 				case r.UndoneBy != 0:
 					return refusef("run %d was taken back by run %d and cannot go on", r.ID, r.UndoneBy)
 				case r.Status == ledger.Done && aside == 0:

@@ -316,6 +316,9 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 	} else {
 		sum.Print(a.out, dbFlag(c, p.DB))
 	}
+	if err == nil && r.UndoOf == 0 {
+		a.tidy(parent, p, l, r)
+	}
 	for _, step := range rn.Belated {
 		fmt.Fprintf(a.err, "Rows of step %q have been changed after later steps had begun: what these would have done with the new values, here or in other tables, is not done.\n", step)
 	}

@@ -37,21 +37,43 @@ func (a *app) runs() *cli.Command {
 			if err != nil {
 				return err
 			}
+			room := map[int64]int64{}
+			if len(list) > 0 {
+				rooms, err := a.ledger(db).Rooms(ctx, false)
+				if err != nil {
+					return err
+				}
+				for _, x := range rooms {
+					room[x.Run] = x.Bytes
+				}
+			}
 			if c.Bool("json") {
-				return a.json(runsJSON(db, list))
+				return a.json(runsJSON(db, list, room))
 			}
 			if len(list) == 0 {
 				a.out.Printf("No run was made in %s yet.\n", db.Name())
 				return nil
 			}
-			t := a.out.NewTable(">run", "status", "started", "by", ">steps", ">rows changed", "job")
+			t := a.out.NewTable(">run", "status", "started", "by", ">steps", ">rows changed", ">kept", "job")
 			for _, r := range list {
-				t.Row(fmt.Sprint(r.ID), a.statusText(r), r.StartedAt.Local().Format("2006-01-02 15:04:05"), term.Clean(r.OSUser+"@"+r.Host), fmt.Sprint(len(r.Steps)), term.Count(changed(r)), a.out.Cut(term.Clean(r.Title), 60))
+				t.Row(fmt.Sprint(r.ID), a.statusText(r), r.StartedAt.Local().Format("2006-01-02 15:04:05"), term.Clean(r.OSUser+"@"+r.Host), fmt.Sprint(len(r.Steps)), term.Count(changed(r)), keptText(r, room), a.out.Cut(term.Clean(r.Title), 60))
 			}
 			t.Print()
 			return nil
 		},
 	}
+}
+
+// keptText is the room that what a run has kept takes.
+func keptText(r *ledger.Run, room map[int64]int64) string {
+	n, ok := room[r.ID]
+	switch {
+	case ok:
+		return bytesOr(n)
+	case r.Pruned != nil && r.UndoOf == 0:
+		return "dropped"
+	}
+	return "-"
 }
 
 func changed(r *ledger.Run) int64 {
@@ -92,16 +114,21 @@ type runJSON struct {
 	Host      string     `json:"host"`
 	Steps     int        `json:"steps"`
 	Changed   int64      `json:"changed"`
+	Kept      int64      `json:"kept_bytes"` // that what it has kept takes; -1 unknown
+	Pruned    *time.Time `json:"pruned_at,omitempty"`
 }
 
-func runsJSON(db engine.DB, list []*ledger.Run) any {
+func runsJSON(db engine.DB, list []*ledger.Run, room map[int64]int64) any {
 	out := struct {
 		Schema   int       `json:"schema"`
 		Database string    `json:"database"`
 		Runs     []runJSON `json:"runs"`
 	}{report.Schema, db.Name(), []runJSON{}}
 	for _, r := range list {
-		x := runJSON{Run: r.ID, Title: r.Title, Status: r.Status, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, StartedAt: r.StartedAt, User: r.OSUser, Host: r.Host, Steps: len(r.Steps), Changed: changed(r)}
+		x := runJSON{Run: r.ID, Title: r.Title, Status: r.Status, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, StartedAt: r.StartedAt, User: r.OSUser, Host: r.Host, Steps: len(r.Steps), Changed: changed(r), Kept: room[r.ID]}
+		if r.Pruned != nil {
+			x.Pruned = &r.Pruned.At
+		}
 		if !r.EndedAt.IsZero() {
 			x.EndedAt = &r.EndedAt
 		}

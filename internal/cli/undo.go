@@ -34,6 +34,15 @@ func (a *app) undo() *cli.Command {
 	}
 }
 
+// idle refuses a run that another process works on; see ledger.Idle.
+func idle(ctx context.Context, l *ledger.Ledger, s *engine.Session, r *ledger.Run) (locked bool, err error) {
+	locked, err = l.Idle(ctx, s, r)
+	if errors.Is(err, ledger.ErrTaken) {
+		err = refusef("another process works on run %d; stop it first", r.ID)
+	}
+	return locked, err
+}
+
 func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger, orig *ledger.Run) error {
 	switch {
 	case orig.UndoOf != 0:
@@ -47,8 +56,8 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 			return refusef("run %d, the undo of run %d, is unfinished; `jugatum resume %d` goes on with it", u.ID, orig.ID, u.ID)
 		}
 		return refusef("run %d was already taken back by run %d", orig.ID, u.ID)
-	case !orig.Options.Keep:
-		return refusef("run %d kept no values (--keep none), so there is nothing to put back", orig.ID)
+	case orig.Lost() != "":
+		return refusef("run %d %s, so there is nothing to put back", orig.ID, orig.Lost())
 	}
 	if err := plan.MayWrite(ctx, db, c.StringSlice("despite")); err != nil {
 		return err
@@ -84,24 +93,14 @@ func (a *app) takeBack(ctx context.Context, c *cli.Command, db engine.DB, l *led
 	}
 	// The run must not go on while it is taken back. The session's lock, where
 	// there is one, stays until the undo has ended.
-	if locker, ok := db.(engine.RunLocker); ok && locker.HasRunLock() {
+	locked, err := idle(ctx, l, s, orig)
+	if locked {
 		defer s.Close()
-		got, err := locker.LockRun(ctx, s, orig.ID, 2*time.Second) // a killed process's session may take a moment to end
-		if err != nil {
-			return err
-		}
-		if !got {
-			return refusef("another process works on run %d; stop it first", orig.ID)
-		}
 	} else {
-		err := l.Free(orig)
 		s.Close()
-		if errors.Is(err, ledger.ErrTaken) {
-			return refusef("another process works on run %d; stop it first", orig.ID)
-		}
-		if err != nil {
-			return err
-		}
+	}
+	if err != nil {
+		return err
 	}
 	// Read again, now that nobody moves it.
 	if orig, err = l.Load(ctx, orig.ID); err != nil {

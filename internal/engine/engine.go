@@ -116,6 +116,14 @@ type DB interface {
 	// HasLedger reports whether the ledger's first table is there.
 	HasLedger(ctx context.Context) (bool, error)
 
+	// LedgerObjects lists what is of ours beside the ledger's own tables, by name: what was
+	// made there by runs, and what else has a name such as only we give.
+	LedgerObjects(ctx context.Context) ([]LedgerObject, error)
+
+	// LedgerRemains gives the statements that drop the place of the ledger once all of its
+	// tables are dropped; none where it is the database itself, or holds anything else.
+	LedgerRemains(ctx context.Context) ([]string, error)
+
 	// Overlaps reports whether we can read on another connection of ours while a
 	// batch is under way, without either waiting for the other.
 	Overlaps() bool
@@ -144,6 +152,13 @@ type DB interface {
 	Fault(err error) Fault
 
 	Close() error
+}
+
+// LedgerObject is a table or view of ours.
+type LedgerObject struct {
+	Name  string // as LedgerTable takes it
+	View  bool
+	Bytes int64 // with indexes; -1 unknown
 }
 
 // LedgerTables are the ledger's tables, by the names that LedgerTable is given.

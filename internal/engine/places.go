@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"database/sql"
 	"net/url"
 	"time"
 
@@ -108,4 +109,21 @@ type Missing struct {
 	See    []string // for seeing all that goes with them, where it may be hidden
 	Undo   []string // for putting them back, where that takes more
 	Ledger []string // for keeping the ledger
+}
+
+// ReadObjects reads the rows of a query for LedgerObjects: name, whether it is a view, bytes.
+func ReadObjects(rows *sql.Rows, err error) ([]LedgerObject, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []LedgerObject
+	for rows.Next() {
+		var x LedgerObject
+		if err := rows.Scan(&x.Name, &x.View, &x.Bytes); err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, rows.Err()
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"math"
 	"net/url"
 	"reflect"
 	"regexp"
@@ -13,6 +14,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/dustin/go-humanize"
 	"github.com/pelletier/go-toml/v2"
 
 	"jugatum/internal/change"
@@ -32,6 +34,7 @@ type file struct {
 	Reason string               `toml:"reason"`
 	Param  map[string]fileParam `toml:"param"`
 	Limits fileLimits           `toml:"limits"`
+	Keep   fileKeep             `toml:"keep"`
 	Step   []fileStep           `toml:"step"`
 }
 
@@ -49,6 +52,11 @@ type fileLimits struct {
 	Lag      *string  `toml:"lag"`
 	LogRate  *string  `toml:"log_rate"`
 	Window   *string  `toml:"window"`
+}
+
+type fileKeep struct {
+	Days  *int    `toml:"days"`
+	Bytes *string `toml:"bytes"`
 }
 
 type fileStep struct {
@@ -346,6 +354,19 @@ func (r *reader) job(f file) error {
 		if _, err := (pace.Limits{}).With(name, text); err != nil {
 			return r.fail("limits."+name, "limits.%s: %q: %v", name, text, err)
 		}
+	}
+	if n := f.Keep.Days; n != nil {
+		if *n < 1 || *n > 36500 {
+			return r.fail("keep.days", "keep.days: %d is not a number of days from 1 up", *n)
+		}
+		j.Keep.Days = *n
+	}
+	if text := f.Keep.Bytes; text != nil {
+		n, err := humanize.ParseBytes(*text)
+		if err != nil || n == 0 || n > math.MaxInt64 {
+			return r.fail("keep.bytes", "keep.bytes: %q is not an amount such as \"5GB\"", *text)
+		}
+		j.Keep.Bytes = int64(n)
 	}
 	if len(f.Step) == 0 {
 		return &Error{File: r.name, Place: Place{1, 1}, Msg: "the job has no [[step]]"}

@@ -22,6 +22,7 @@ type Job struct {
 	Reason string
 	Params []Param
 	Limits Limits
+	Keep   Keep
 	Steps  []Step
 
 	Source Source
@@ -50,6 +51,12 @@ type Limits struct {
 	Workers  int
 	Replicas []string
 	Pace     map[string]string // waiters, lag, log_rate, window as written; absent where unset
+}
+
+// Keep limits what runs leave in the database, kept values above all; zero values are unset.
+type Keep struct {
+	Days  int   // after which what a run had kept is dropped
+	Bytes int64 // that all runs together may take; what the oldest kept goes first
 }
 
 // Step is one change to one table.

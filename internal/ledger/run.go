@@ -94,7 +94,8 @@ type Run struct {
 	StartedAt time.Time
 	EndedAt   time.Time // zero while it is not at its end
 	Steps     []*Step
-	UndoneBy  int64 // run that took this one back or is about to, 0 if none
+	UndoneBy  int64   // run that took this one back or is about to, 0 if none
+	Pruned    *Pruned // what it, or the run that it takes back, had kept is dropped; nil if not
 
 	Sealer func(record []byte) string // gives the seals of what is recorded of the run; may be nil
 
@@ -115,6 +116,7 @@ type Step struct {
 	Method      string
 	KeptTable   string
 	PackedTable string // of which KeptTable is a view, or empty
+	Pruned      bool   // both are dropped
 	Matched     int64
 	ToChange    int64
 	TableRows   int64
@@ -411,7 +413,11 @@ func (l *Ledger) Load(ctx context.Context, id int64) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	return r, l.loadSteps(ctx, r)
+	pruned, err := l.prunings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return r, l.loadSteps(ctx, r, pruned)
 }
 
 // List reads all runs, the newest first, with their steps.
@@ -449,15 +455,20 @@ func (l *Ledger) runs(ctx context.Context, rest string, args ...any) ([]*Run, er
 		return nil, err
 	}
 	rows.Close()
+	pruned, err := l.prunings(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, r := range out {
-		if err := l.loadSteps(ctx, r); err != nil {
+		if err := l.loadSteps(ctx, r, pruned); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
 }
 
-func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
+func (l *Ledger) loadSteps(ctx context.Context, r *Run, pruned map[int64]*Pruned) error {
+	r.Pruned = pruned[cmp.Or(r.UndoOf, r.ID)]
 	rows, err := l.db.Pool().QueryContext(ctx, l.read(`SELECT s.n, s.name, s.verb, s.table_schema, s.table_name, s.key_columns, s.set_columns, s.method, s.kept_table, s.matched, s.to_change, s.table_rows, s.status, s.walk,
 			b.batches, b.scanned, b.matched, b.changed, b.skipped, b.retries, b.set_aside, b.log_bytes, b.log_records, b.log_images, b.log_scope
 		FROM @step s JOIN (SELECT st.n AS step, count(b.n) AS batches, coalesce(CAST(sum(b.scanned) AS {whole}), 0) AS scanned, CAST(coalesce(CASE WHEN min(b.matched) < 0 THEN -1 ELSE sum(b.matched) END, 0) AS {whole}) AS matched,
@@ -470,7 +481,7 @@ func (l *Ledger) loadSteps(ctx context.Context, r *Run) error {
 	}
 	defer rows.Close()
 	for rows.Next() {
-		s := &Step{}
+		s := &Step{Pruned: r.Pruned != nil}
 		var keys, cols, walk string
 		t := &s.Totals
 		if err := rows.Scan(&s.N, &s.Name, &s.Verb, &s.TableSchema, &s.TableName, &keys, &cols, &s.Method, &s.KeptTable, &s.Matched, &s.ToChange, &s.TableRows, &s.Status, &walk,

@@ -333,9 +333,9 @@ func (l *Ledger) makeKept(ctx context.Context, tx *engine.Tx, name string, layou
 	return layout.Table, layout.Packed, nil
 }
 
-// Kept lays out the kept-values table of a step, nil without kept values.
+// Kept lays out the kept-values table of a step, nil without kept values, or where they are dropped.
 func (l *Ledger) Kept(s *Step, c *change.Change) *change.Kept {
-	if s.KeptTable == "" {
+	if s.KeptTable == "" || s.Pruned {
 		return nil
 	}
 	k := change.NewKept(s.KeptTable, c)

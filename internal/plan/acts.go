@@ -94,6 +94,9 @@ func records(c *change.Change) (out []*ledger.Act) {
 // acts makes the acts of a recorded step ready: to be put back, and, if the change still
 // brings the same ones with it, to be carried out.
 func (p *Plan) acts(ctx context.Context, l *ledger.Ledger, r *ledger.Run, w *runner.Work) error {
+	if w.Step.Pruned { // nothing is carried out or read any more
+		return nil
+	}
 	for _, a := range w.Step.Acts {
 		t, err := p.DB.Table(ctx, a.TableSchema, a.TableName)
 		if err != nil {

@@ -34,7 +34,8 @@ type Run struct {
 	Host      string           `json:"host"`
 	Version   string           `json:"version"`
 	Keep      bool             `json:"kept_values"`
-	KeptBytes int64            `json:"kept_bytes"` // room that they take now; -1 unknown, or none
+	KeptBytes int64            `json:"kept_bytes"`       // room that they take now; -1 unknown, or none
+	Pruned    *ledger.Pruned   `json:"pruned,omitempty"` // they are dropped
 	HoldMS    float64          `json:"hold_target_ms"`
 	Workers   int              `json:"workers"` // wanted; a step may have had fewer
 	Steps     []Step           `json:"steps"`
@@ -118,7 +119,7 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 		elapsed = r.EndedAt.Sub(r.StartedAt)
 	}
 	s := &Run{Schema: Schema, Run: r.ID, Title: r.Title, Reason: r.Reason, UndoOf: r.UndoOf, UndoneBy: r.UndoneBy, Status: r.Status, Error: r.Error, Database: db.Name(),
-		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, replicas: len(r.Options.Replicas) > 0, KeptBytes: -1, Estimate: r.Options.Estimate, HoldMS: engine.MS(r.Options.Hold), Workers: max(r.Options.Workers, 1),
+		StartedAt: r.StartedAt, User: r.OSUser, DBUser: r.DBUser, Host: r.Host, Version: r.Version, Keep: r.Options.Keep, replicas: len(r.Options.Replicas) > 0, KeptBytes: -1, Pruned: r.Pruned, Estimate: r.Options.Estimate, HoldMS: engine.MS(r.Options.Hold), Workers: max(r.Options.Workers, 1),
 		Holds: Holds{h.Batches, engine.MS(h.Median), engine.MS(h.P99), engine.MS(h.Max)}, Log: Log{-1, -1, -1, "", ""}, ElapsedS: elapsed.Seconds(), Steps: []Step{}, elapsed: elapsed}
 	if !r.EndedAt.IsZero() {
 		s.EndedAt = &r.EndedAt
@@ -134,7 +135,7 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 			}
 		}
 		weigh(cmp.Or(st.PackedTable, st.KeptTable))
-		s.undoable = s.undoable || st.KeptTable != ""
+		s.undoable = s.undoable || st.KeptTable != "" && !st.Pruned
 		t := st.Totals
 		x := Step{Name: st.Name, Table: change.TableName{Schema: st.TableSchema, Name: st.TableName}.String(), Verb: st.Verb, Method: st.Method, Status: st.Status,
 			Batches: t.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed, Skipped: t.Skipped, Retries: t.Retries, KeptTable: st.KeptTable, Lanes: len(st.Lanes)}

@@ -92,6 +92,9 @@ func (s *Run) printResult(o *term.Out) {
 		}
 		o.Printf("  log      %s (%s)\n", log, Scope(s.Log.Scope))
 	}
+	if s.Pruned != nil {
+		o.Printf("  kept     %s\n", o.Paint(term.Warn, fmt.Sprintf("nothing any more: %s dropped the values on %s", term.Clean(s.Pruned.Who), s.Pruned.At.Local().Format("2006-01-02 15:04"))))
+	}
 	if s.KeptBytes > 0 {
 		o.Printf("  kept     %s of old and new values\n", term.Bytes(s.KeptBytes))
 	}

@@ -91,6 +91,9 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 			}
 		} else if w.Kept == nil {
 			s.Remark = "no kept values: only the job's checks can be asked"
+			if w.Step.Pruned {
+				s.Remark = "what was kept is dropped (prune): only the job's checks can be asked"
+			}
 		} else if err := engine.NumbersHold(ctx, db, db.Pool(), w.Mark, w.Change.Table); err != nil {
 			return nil, err
 		} else if err := s.compare(ctx, db, l, r, w, work, progress); err != nil {

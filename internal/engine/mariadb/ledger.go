@@ -118,3 +118,23 @@ func (db *DB) PlaceLedger(ctx context.Context, database string) error {
 
 // LedgerPlace is the ledger's database.
 func (db *DB) LedgerPlace() string { return db.ledger }
+
+// LedgerObjects are those whose names begin as ours do.
+func (db *DB) LedgerObjects(ctx context.Context) ([]engine.LedgerObject, error) {
+	rows, err := db.pool.QueryContext(ctx, `SELECT substr(table_name, 9), table_type = 'VIEW', coalesce(data_length + index_length, 0) FROM information_schema.tables
+		WHERE table_schema = ? AND table_name LIKE 'jugatum\\_%' AND NOT FIND_IN_SET(substr(table_name, 9), ?) ORDER BY table_name`, db.ledger, strings.Join(engine.LedgerTables, ","))
+	return engine.ReadObjects(rows, err)
+}
+
+// LedgerRemains drops the ledger's database, if it has one of its own in which nothing is left.
+func (db *DB) LedgerRemains(ctx context.Context) ([]string, error) {
+	if db.ledger == db.schema {
+		return nil, nil
+	}
+	var n int
+	err := db.pool.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM information_schema.tables WHERE table_schema = ?) + (SELECT count(*) FROM information_schema.routines WHERE routine_schema = ?)`, db.ledger, db.ledger).Scan(&n)
+	if err != nil || n > 0 {
+		return nil, err
+	}
+	return []string{"DROP DATABASE " + d.Quote(db.ledger)}, nil
+}

@@ -112,3 +112,20 @@ func (db *DB) LedgerPlace() string { return db.ledger }
 
 // LedgerMark is not needed: a schema belongs to one database.
 func (db *DB) LedgerMark() string { return "" }
+
+// LedgerObjects are those of the ledger's schema.
+func (db *DB) LedgerObjects(ctx context.Context) ([]engine.LedgerObject, error) {
+	rows, err := db.pool.QueryContext(ctx, `SELECT c.relname, c.relkind = 'v', pg_total_relation_size(c.oid) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = $1 AND c.relkind IN ('r', 'v') AND c.relname <> ALL(CAST($2 AS text[])) ORDER BY c.relname`, db.ledger, engine.LedgerTables)
+	return engine.ReadObjects(rows, err)
+}
+
+// LedgerRemains drops the schema, unless something is left there.
+func (db *DB) LedgerRemains(ctx context.Context) ([]string, error) {
+	var n int
+	err := db.pool.QueryRowContext(ctx, `SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1`, db.ledger).Scan(&n)
+	if err != nil || n > 0 {
+		return nil, err
+	}
+	return []string{"DROP SCHEMA " + d.Quote(db.ledger)}, nil // which fails where there are functions or types
+}
