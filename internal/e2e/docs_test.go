@@ -57,7 +57,7 @@ func followed(t *testing.T, file string, least int) {
 		t.Fatalf("only %d commands", len(list))
 	}
 	for _, line := range list {
-		args := strings.Fields(strings.NewReplacer("saltmere/", dir+"/", " quay-ids", " "+dir+"/quay-ids", "aside.csv", filepath.Join(dir, "aside.csv")).Replace(line))[1:]
+		args := strings.Fields(strings.NewReplacer("saltmere/", dir+"/", " quay-ids", " "+dir+"/quay-ids", "aside.csv", filepath.Join(dir, "aside.csv"), "trial.html", filepath.Join(dir, "trial.html")).Replace(line))[1:]
 		want := 0
 		switch args[0] {
 		case "run": // a person types the number; here any will do
