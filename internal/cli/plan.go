@@ -24,6 +24,7 @@ func jobFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "sql", Usage: "the job: one UPDATE or DELETE", TakesFile: false},
 		&cli.StringSliceFlag{Name: "param", Usage: "a parameter, NAME=VALUE; beside --sql also NAME:TYPE=VALUE"},
+		&cli.StringFlag{Name: "params", Usage: "a `FILE` of parameters: NAME = VALUE, in TOML; --param overrides it"},
 		&cli.StringFlag{Name: "method", Usage: "sweep (the table in key order, in batches), roster (the keys listed first, then that list in batches) or single (one statement); left out, the cheaper of the first two"},
 	}
 }
@@ -73,6 +74,21 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan.Pla
 	given, err := params(c.StringSlice("param"))
 	if err != nil {
 		return nil, err
+	}
+	if path := c.String("params"); path != "" {
+		text, err := readJob(path)
+		if err != nil {
+			return nil, usagef("the file of parameters %s cannot be read: %v", path, err)
+		}
+		more, err := job.ParseParams(path, text)
+		if err != nil {
+			return nil, err
+		}
+		for name, value := range more {
+			if _, there := given[name]; !there {
+				given[name] = value
+			}
+		}
 	}
 	values, missing, err := j.Values(given)
 	if err != nil {

@@ -183,7 +183,7 @@ func TestDocumentedJobs(t *testing.T) {
 // TestHelp: every command tells an example, and every flag of the README and the guide is there.
 func TestHelp(t *testing.T) {
 	all := ""
-	for _, c := range []string{"demo", "survey", "find", "preview", "trial", "run", "resume", "watch", "pause", "stop", "tune", "runs", "show", "verify", "report", "undo", "kept", "prune", "forget"} {
+	for _, c := range []string{"demo", "survey", "find", "preview", "trial", "run", "resume", "watch", "pause", "stop", "tune", "runs", "show", "verify", "report", "undo", "kept", "prune", "forget", "new", "check"} {
 		o := command(t, c, "--help")
 		if o.status != 0 || !strings.Contains(o.out, "Example:") || !strings.Contains(o.out, "jugatum "+c) {
 			t.Errorf("%s --help: exit status %d\n%s", c, o.status, o.out)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"slices"
 	"strings"
+
+	"jugatum/internal/change"
 )
 
 // A Driver opens databases of one kind. An engine registers its own.
@@ -11,6 +13,7 @@ type Driver struct {
 	Schemes []string // of the URLs that name such a database; the first is the usual one
 	Shape   string   // how such a URL looks, for messages
 	File    bool     // the database is a file, with its ledger in it
+	Dialect change.Dialect
 	Open    func(ctx context.Context, url string) (DB, error)
 }
 
@@ -56,6 +59,16 @@ func Shapes() []string {
 	var out []string
 	for _, d := range drivers {
 		out = append(out, d.Shape)
+	}
+	return out
+}
+
+// Dialects lists those of the engines there are.
+func Dialects() (out []change.Dialect) {
+	for _, d := range drivers {
+		if d.Dialect != nil {
+			out = append(out, d.Dialect)
+		}
 	}
 	return out
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"math/big"
 	"net/url"
 	"reflect"
 	"regexp"
@@ -145,7 +146,7 @@ func Parse(name string, text []byte) (*Job, error) {
 	if err != nil {
 		return nil, r.decodeError(err)
 	}
-	r.j.places, r.order = places(text)
+	r.j.places, r.order, r.written = places(text)
 	if err := r.job(f); err != nil {
 		return nil, err
 	}
@@ -201,6 +202,8 @@ type reader struct {
 	name  string
 	j     *Job
 	order map[string][]string // path of a table → its keys as they stand in the file
+
+	written map[string]string // path of a number with a point → its text
 }
 
 func (r *reader) fail(path, format string, args ...any) error {
@@ -272,12 +275,13 @@ func nearestKey(key toml.Key) string {
 		if t.Kind() != reflect.Struct {
 			return ""
 		}
-		for _, f := range reflect.VisibleFields(t) {
-			if f.Tag.Get("toml") == part {
-				t = f.Type
-				break
+		next := t
+		keysOf(t, func(name string, of reflect.Type) {
+			if name == part {
+				next = of
 			}
-		}
+		})
+		t = next
 	}
 	for t.Kind() == reflect.Slice || t.Kind() == reflect.Map || t.Kind() == reflect.Pointer {
 		t = t.Elem()
@@ -286,11 +290,7 @@ func nearestKey(key toml.Key) string {
 		return ""
 	}
 	var known []string
-	for _, f := range reflect.VisibleFields(t) {
-		if name := f.Tag.Get("toml"); name != "" {
-			known = append(known, name)
-		}
-	}
+	keysOf(t, func(name string, _ reflect.Type) { known = append(known, name) })
 	return change.Nearest(key[len(key)-1], known)
 }
 
@@ -386,23 +386,70 @@ func (r *reader) job(f file) error {
 	return nil
 }
 
-// literal makes a value of what TOML gave.
-func literal(v any) (change.Value, error) {
+// literal makes a value of what TOML gave. written is the text of a number with a point, "" if
+// that is not known.
+func literal(v any, written string) (change.Value, error) {
 	switch v := v.(type) {
 	case string:
 		return change.Value{Type: change.TextValue, Text: v}, nil
 	case int64:
 		return change.Value{Type: change.IntegerValue, Text: strconv.FormatInt(v, 10)}, nil
 	case float64:
-		return change.Value{Type: change.DecimalValue, Text: strconv.FormatFloat(v, 'f', -1, 64)}, nil
+		text, err := decimal(v, written)
+		return change.Value{Type: change.DecimalValue, Text: text}, err
 	case bool:
 		return change.Value{Type: change.BooleanValue, Text: strconv.FormatBool(v)}, nil
 	case toml.LocalDate:
 		return change.Value{Type: change.DateValue, Text: v.String()}, nil
 	case toml.LocalDateTime:
+		if v.Nanosecond%1000 != 0 {
+			return change.Value{}, errNanoseconds
+		}
 		return change.Value{Type: change.TimestampValue, Text: strings.Replace(v.String(), "T", " ", 1)}, nil
 	case time.Time:
+		if v.Nanosecond()%1000 != 0 {
+			return change.Value{}, errNanoseconds
+		}
 		return change.Value{Type: change.TimestampValue, Text: v.Format("2006-01-02 15:04:05.999999Z07:00")}, nil
 	}
 	return change.Value{}, fmt.Errorf("expected a text, number, boolean, date or timestamp, not %T", v)
+}
+
+var errNanoseconds = errors.New("a time has microseconds at most; write it as a text if the column holds more")
+
+// exactDigits is how many digits a float64 keeps of any decimal number.
+const exactDigits = 15
+
+// decimal writes a number with a point with all of its digits, which a float64 may have lost: as
+// it is written, without zeros at its end.
+func decimal(v float64, written string) (string, error) {
+	if math.IsInf(v, 0) || math.IsNaN(v) {
+		return "", fmt.Errorf("%v is no number", v)
+	}
+	short := strconv.FormatFloat(v, 'f', -1, 64)
+	text := strings.TrimPrefix(strings.ReplaceAll(written, "_", ""), "+")
+	switch {
+	case written != "" && strings.ContainsAny(text, "eE"):
+		if exact, ok := new(big.Rat).SetString(text); !ok || exact.Cmp(new(big.Rat).SetFloat64(v)) != 0 && significant(text) > exactDigits {
+			return "", fmt.Errorf("%s has more digits than a number here keeps; write it without an exponent", written)
+		}
+		return short, nil
+	case written == "" && significant(short) > exactDigits:
+		return "", fmt.Errorf("%s has more digits than a number here keeps; write it as a text", short)
+	case written == "":
+		return short, nil
+	}
+	return strings.TrimSuffix(strings.TrimRight(text, "0"), "."), nil
+}
+
+// significant counts the digits of a number without zeros at both ends and its exponent.
+func significant(text string) int {
+	mantissa, _, _ := strings.Cut(strings.ToLower(text), "e")
+	digits := strings.Map(func(r rune) rune {
+		if r < '0' || r > '9' {
+			return -1
+		}
+		return r
+	}, mantissa)
+	return len(strings.Trim(digits, "0"))
 }

@@ -177,3 +177,37 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// TestNumbersAreExact: a number with a point has all of the digits that its author wrote, or is refused;
+// it is spelled as it was before, so that a job is the same as one that was run.
+func TestNumbersAreExact(t *testing.T) {
+	for written, want := range map[string]string{
+		"1.5": "1.5", "1.10": "1.1", "100.0": "100", "-0.5": "-0.5", "+2.25": "2.25", "1_000.5": "1000.5", "0.1": "0.1", "1e3": "1000", "2.5e-3": "0.0025",
+		"12345678901234567.89": "12345678901234567.89", "0.12345678901234567890123": "0.12345678901234567890123", "-99999999999999999999.99": "-99999999999999999999.99",
+		"1.2345678901234567e10": "!", "inf": "!", "nan": "!",
+	} {
+		j, err := Parse("j.toml", []byte("[[step]]\ntable = \"berth\"\nwhere = \"true\"\nput = { zone = 'a', rate = "+written+" }\n"))
+		if err != nil {
+			if want != "!" || !strings.Contains(err.Error(), "j.toml:4:") {
+				t.Errorf("%s: %v", written, err)
+			}
+			continue
+		}
+		if got := j.Steps[0].Put[1].Value.Text; got != want {
+			t.Errorf("%s: %s, expected %s", written, got, want)
+		}
+		apart, err := Parse("j.toml", []byte("[[step]]\ntable = \"berth\"\nwhere = \"true\"\n[step.put]\nrate = "+written+"\n"))
+		if err != nil || apart.Steps[0].Put[0].Value.Text != want {
+			t.Errorf("%s: %+v, %v", written, apart, err)
+		}
+		params, err := ParseParams("p.toml", []byte("rate = "+written+"\n"))
+		if err != nil || params["rate"] != want {
+			t.Errorf("%s as a parameter: %v, %v", written, params, err)
+		}
+	}
+	for _, text := range []string{"put = { at = 2026-01-02T03:04:05.1234567 }", "put = { at = 2026-01-02T03:04:05.1234567Z }", "check = [{ sql = \"SELECT 1\", is = 12345678901234567.89 }]\nset = { a = \"1\" }"} {
+		if _, err := Parse("j.toml", []byte("[[step]]\ntable = \"berth\"\nwhere = \"true\"\n"+text+"\n")); err == nil {
+			t.Errorf("%s is cut without a word", text)
+		}
+	}
+}

@@ -30,10 +30,12 @@ func (r *reader) keys(path string, m any) []string {
 }
 
 // places finds where each key of the file stands: "step.0.let.full" → line and
-// column, and in which order the keys of a table come.
-func places(text []byte) (map[string]Place, map[string][]string) {
+// column, in which order the keys of a table come, and how numbers with a point are
+// written, digit by digit.
+func places(text []byte) (map[string]Place, map[string][]string, map[string]string) {
 	at := map[string]Place{}
 	order := map[string][]string{}
+	written := map[string]string{}
 	count := map[string]int{}
 	var p unstable.Parser
 	p.Reset(text)
@@ -60,6 +62,9 @@ func places(text []byte) (map[string]Place, map[string][]string) {
 	base := ""
 	var value func(path string, n *unstable.Node)
 	value = func(path string, n *unstable.Node) {
+		if n.Kind == unstable.Float {
+			written[path] = string(n.Data)
+		}
 		if n.Kind != unstable.InlineTable {
 			return
 		}
@@ -91,7 +96,7 @@ func places(text []byte) (map[string]Place, map[string][]string) {
 			value(note(base, e.Key()), e.Value())
 		}
 	}
-	return at, order
+	return at, order, written
 }
 
 // tablePath is the path of a [table] header, with the index of the last

@@ -158,7 +158,7 @@ func (x *stepReader) fields() error {
 		x.s.Set = append(x.s.Set, change.Field{Name: k, Expr: x.f.Set[k]})
 	}
 	for _, k := range x.keys(x.path+".put", x.f.Put) {
-		v, err := literal(x.f.Put[k])
+		v, err := literal(x.f.Put[k], x.written[x.path+".put."+k])
 		if err != nil {
 			return x.failf(".put."+k, "put.%s: %v", k, err)
 		}
@@ -175,7 +175,7 @@ func (x *stepReader) holds() error {
 		}
 	}
 	if x.f.Expect != nil {
-		v, err := literal(x.f.Expect)
+		v, err := literal(x.f.Expect, "")
 		if err != nil {
 			return x.failf(".expect", "expect: %v", err)
 		}
@@ -202,7 +202,7 @@ func readCheck(c fileCheck) (Check, error) {
 	if c.Is == nil {
 		return Check{}, errors.New("is, the value that the query must give, is missing")
 	}
-	v, err := literal(c.Is)
+	v, err := literal(c.Is, "")
 	if err != nil {
 		return Check{}, fmt.Errorf("is: %v", err)
 	}

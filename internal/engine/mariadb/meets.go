@@ -39,7 +39,7 @@ var (
 )
 
 func init() {
-	engine.Register(engine.Driver{Schemes: []string{"mariadb", "mysql"}, Shape: "mariadb://USER@HOST:PORT/NAME", Open: func(ctx context.Context, url string) (engine.DB, error) {
+	engine.Register(engine.Driver{Schemes: []string{"mariadb", "mysql"}, Shape: "mariadb://USER@HOST:PORT/NAME", Dialect: d, Open: func(ctx context.Context, url string) (engine.DB, error) {
 		db, err := Open(ctx, url)
 		if err != nil { // not a nil *DB
 			return nil, err

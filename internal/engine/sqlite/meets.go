@@ -15,7 +15,7 @@ var (
 )
 
 func init() {
-	engine.Register(engine.Driver{Schemes: []string{"sqlite"}, Shape: "sqlite:PATH", File: true, Open: func(ctx context.Context, url string) (engine.DB, error) {
+	engine.Register(engine.Driver{Schemes: []string{"sqlite"}, Shape: "sqlite:PATH", Dialect: d, File: true, Open: func(ctx context.Context, url string) (engine.DB, error) {
 		db, err := Open(ctx, url)
 		if err != nil { // not a nil *DB
 			return nil, err
