@@ -34,6 +34,12 @@ func Build(d Dialect, spec Spec, params map[string]Value, tables Catalogue) (*Ch
 		}
 		return nil, b.failf("first", "the first rows can be told where one table is named, not several")
 	}
+	if len(spec.Shapes) > 0 {
+		if spec.Once != "" {
+			return nil, b.failf("once", "a text that is in its form is not changed a second time; leave once out")
+		}
+		c.Rewrite = &Rewrite{Shapes: spec.Shapes}
+	}
 	if err := b.once(); err != nil {
 		return nil, err
 	}

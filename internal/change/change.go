@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"jugatum/internal/shape"
 	"jugatum/internal/sqltext"
 )
 
@@ -35,6 +36,10 @@ type Spec struct {
 	// its author has no filter, whatever the kind of step adds to it.
 	Into       *Into `json:"-"`
 	Everywhere bool  `json:"-"`
+
+	// Shapes, if there are any, are what is done to the text of each column in Set. Its kind's
+	// record has what the author wrote.
+	Shapes []shape.Chain `json:"-"`
 
 	// Lines, if not nil, are those of a list that the change carries out.
 	Lines *Lines `json:"-"`

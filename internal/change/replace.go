@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"jugatum/internal/rewrite"
+	"jugatum/internal/shape"
 	"jugatum/internal/sqltext"
 )
 
@@ -16,8 +17,17 @@ type Replace struct {
 // Rewrite computes new values outside the database: row by row, from the text of
 // the columns that the change assigns.
 type Rewrite struct {
-	*rewrite.Rewriter
-	Rules rewrite.Rules
+	*rewrite.Rewriter               // replaces texts, by these rules
+	Rules             rewrite.Rules //
+	Shapes            []shape.Chain // or brings them into a form, each column's its own; none where texts are replaced
+}
+
+// New is the new text of a column, by its place among those assigned. An error is that of the value.
+func (r *Rewrite) New(column int, v []byte) ([]byte, error) {
+	if r.Shapes != nil {
+		return r.Shapes[column].Apply(v)
+	}
+	return r.Replace(v)
 }
 
 // NewReplace makes the change of one table, for the columns given. Where the
@@ -31,7 +41,7 @@ func NewReplace(d Dialect, step string, t *Table, cols []*Column, rules rewrite.
 	c := &Change{Step: step, D: d, Verb: sqltext.Update, Table: t, Ref: d.Quote(t.Name), Params: map[string]Value{}}
 	native := Native(rules)
 	if !native {
-		c.Rewrite = &Rewrite{rw, rules}
+		c.Rewrite = &Rewrite{Rewriter: rw, Rules: rules}
 	}
 	param := func(name, text string) string {
 		c.Params[name] = Value{Type: TextValue, Text: text}

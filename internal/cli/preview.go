@@ -322,7 +322,11 @@ func (a *app) printSample(s *preview.Step, width int) {
 	header = append(header, "column")
 	each := max((width-36-14*len(s.Named))/2, 16)
 	if s.Replacement != nil {
-		header = append(header, "form")
+		form := "form"
+		if s.Replacement.Shapes {
+			form = "transform"
+		}
+		header = append(header, form)
 		each = max((width-58)/2, 16)
 	}
 	t := o.NewTable(append(header, "before", "after")...)

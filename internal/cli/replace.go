@@ -14,6 +14,9 @@ func (a *app) printReplacement(r *preview.Replacement) {
 	o := a.out
 	o.Printf("\n")
 	header, rest := []string{"  column", ">rows", "form", ">replaced"}, []string(nil)
+	if r.Shapes {
+		header = []string{"  column", ">rows", "transform", ">changes"}
+	}
 	if slices.ContainsFunc(r.Columns, func(c preview.ReplacedColumn) bool { return len(c.Near) > 0 }) {
 		header, rest = append(header, ">stays", "because"), []string{"", ""}
 	}

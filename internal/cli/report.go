@@ -150,7 +150,9 @@ func (a *app) see(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.L
 	switch {
 	case r.UndoOf != 0:
 		return out, fmt.Errorf("run %d has them, which this one takes back", r.UndoOf)
-	case r.Lost() != "":
+	case !r.Options.Keep:
+		return out, errors.New("nothing was kept (--keep none)")
+	case r.Pruned != nil:
 		return out, errors.New("it " + r.Lost())
 	}
 	if err := a.fit(ctx, c, db, r, work); err != nil {

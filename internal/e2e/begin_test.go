@@ -16,7 +16,7 @@ func TestNewJob(t *testing.T) {
 		d.exec("CREATE TABLE "+d.quote("Odd visit")+" (id "+d.integer()+" PRIMARY KEY, "+d.quote("left at")+" timestamp NULL, dues numeric(10,2), note varchar(40))",
 			"INSERT INTO "+d.quote("Odd visit")+" (id, dues, note) VALUES (1, 2, 'x'), (2, 3, 'y')")
 		dir := t.TempDir()
-		for _, kind := range []string{"update", "sql", "delete", "first", "replace", "fill", "move", "copy", "list", "each"} {
+		for _, kind := range []string{"update", "sql", "delete", "first", "replace", "shape", "fill", "move", "copy", "list", "each"} {
 			path := filepath.Join(dir, kind+".toml")
 			if o := d.must(0, "new", kind, "--table", "Odd visit", "-o", path); !strings.Contains(o.err, "is written") {
 				t.Error(o.err)

@@ -231,16 +231,14 @@ func Raw(rows *sql.Rows, each func(values [][]byte) error) error {
 	if err != nil {
 		return err
 	}
-	raw, values, into := make([]sql.RawBytes, len(names)), make([][]byte, len(names)), make([]any, len(names))
-	for i := range raw {
-		into[i] = &raw[i]
-	}
+	values := make([][]byte, len(names))
+	cells, into := Cells(len(names))
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return err
 		}
-		for i, v := range raw {
-			values[i] = v
+		for i := range cells {
+			values[i] = cells[i].B
 		}
 		if err := each(values); err != nil {
 			return err

@@ -239,7 +239,8 @@ func readRows(ctx context.Context, db DB, from querier, c *change.Change, r chan
 	}
 	defer rows.Close()
 	var place string
-	values := make([]sql.RawBytes, len(x.cols))
+	cells, texts := Cells(len(x.cols))
+	values := make([][]byte, len(x.cols))
 	for x.last == nil && rows.Next() {
 		key := make(change.KeyValue, len(c.Table.Key.Columns))
 		var into []any
@@ -249,11 +250,11 @@ func readRows(ctx context.Context, db DB, from querier, c *change.Change, r chan
 		if placed {
 			into = append(into, &place)
 		}
-		for i := range values {
-			into = append(into, &values[i])
-		}
-		if err := rows.Scan(into...); err != nil {
+		if err := rows.Scan(append(into, texts...)...); err != nil {
 			return x.readings, err
+		}
+		for i := range cells {
+			values[i] = cells[i].B
 		}
 		x.walk.Texts(key)
 		x.row(key, place, values)
@@ -301,14 +302,14 @@ func (x *rowReader) query(db DB, r change.Range) (q *change.Query, placed bool) 
 const rowRoom = 200
 
 // row takes up one row, unless it stays as it is.
-func (x *rowReader) row(key change.KeyValue, place string, values []sql.RawBytes) {
+func (x *rowReader) row(key change.KeyValue, place string, values [][]byte) {
 	row := Rewritten{Key: key, At: place, New: make([]*string, len(x.c.Set))}
 	changes := false
 	for i, v := range values {
 		if v == nil {
 			continue
 		}
-		out, err := x.c.Rewrite.Replace(v)
+		out, err := x.c.Rewrite.New(i, v)
 		if err != nil {
 			x.refused = append(x.refused, &RefusedRow{Key: key, Column: x.cols[i].Column.Name, Err: err})
 			x.matched++

@@ -252,7 +252,7 @@ func leftToRight(l look) [][]any {
 // notCleared finds changes that apply twice when they are run twice: an assigned
 // column is computed from itself, and the filter does not ask about it.
 func notCleared(l look) [][]any {
-	if l.c.Verb == sqltext.Delete || slices.ContainsFunc(l.c.Set, func(s change.Set) bool { return l.mentions(l.c.Where, s.Column.Name) }) {
+	if l.c.Rewrite != nil || l.c.Verb == sqltext.Delete || slices.ContainsFunc(l.c.Set, func(s change.Set) bool { return l.mentions(l.c.Where, s.Column.Name) }) {
 		return nil
 	}
 	for _, s := range l.c.Set {

@@ -21,7 +21,7 @@ var begun embed.FS
 var begin = template.Must(template.New("").Funcs(template.FuncMap{"q": strconv.Quote, "list": quotedList}).ParseFS(begun, "begin/*.toml"))
 
 // Beginnings are the kinds of step for which there is a file to begin with, in the order in which they are told.
-var Beginnings = []string{"update", "sql", "delete", "first", "replace", "fill", "move", "copy", "list", "each"}
+var Beginnings = []string{"update", "sql", "delete", "first", "replace", "shape", "fill", "move", "copy", "list", "each"}
 
 // outline is what a file is filled in with.
 type outline struct {
@@ -36,6 +36,7 @@ type outline struct {
 	Column  string   // one that can be assigned
 	Expr    string   // of that column, as SQL
 	Number  string   // a column of numbers, "" if there is none
+	Text    string   // a column of texts
 	Texts   []string // columns of texts, with the table's name, as they are
 	Rest    []string // the columns that are no key, with their types
 	Names   []string // likewise, without
@@ -50,7 +51,7 @@ func Begin(kind string, t *change.Table, d change.Dialect) (string, error) {
 		}
 		return "", fmt.Errorf("there is no kind %q: %s%s", kind, strings.Join(Beginnings, ", "), near)
 	}
-	o := outline{Table: "my_table", SQL: "my_table", Beside: "my_table", Archive: "my_table_archive", Copy: "my_table_copy", Key: []string{"id"}, KeyType: "integer", Column: "my_column", Expr: "my_column", Number: "my_number", Texts: []string{"my_table.my_text"}, Rest: []string{"my_column text", "my_number numeric"}, Names: []string{"my_column", "my_number"}}
+	o := outline{Table: "my_table", SQL: "my_table", Beside: "my_table", Archive: "my_table_archive", Copy: "my_table_copy", Key: []string{"id"}, KeyType: "integer", Column: "my_column", Expr: "my_column", Number: "my_number", Text: "my_text", Texts: []string{"my_table.my_text"}, Rest: []string{"my_column text", "my_number numeric"}, Names: []string{"my_column", "my_number"}}
 	if t != nil {
 		if t.Refused != "" {
 			return "", fmt.Errorf("%s: %s", t, t.Refused)
@@ -62,8 +63,8 @@ func Begin(kind string, t *change.Table, d change.Dialect) (string, error) {
 		if o.Column == "" {
 			return "", fmt.Errorf("%s has no column beside its key that could be changed", t)
 		}
-		if kind == "replace" && len(o.Texts) == 0 {
-			return "", fmt.Errorf("%s has no column of texts, in which one could be replaced", t)
+		if (kind == "replace" || kind == "shape") && len(o.Texts) == 0 {
+			return "", fmt.Errorf("%s has no column of texts, in which there is anything to do", t)
 		}
 	}
 	var b strings.Builder
@@ -118,6 +119,9 @@ func outlineOf(t *change.Table, d change.Dialect) outline {
 			o.Column, o.Expr = written(c.Name), d.Quote(c.Name)
 		}
 		if c.Class == change.Text {
+			if o.Text == "" {
+				o.Text = c.Name
+			}
 			o.Texts = append(o.Texts, t.String()+"."+c.Name)
 		}
 		if c.Class == change.Number && o.Number == "" {

@@ -24,6 +24,7 @@ import (
 	"jugatum/internal/kind/each"
 	"jugatum/internal/kind/fill"
 	"jugatum/internal/kind/move"
+	"jugatum/internal/kind/shape"
 	"jugatum/internal/list"
 	"jugatum/internal/pace"
 	"jugatum/internal/sqltext"
@@ -77,6 +78,7 @@ type fileStep struct {
 	Except  []string          `toml:"except"`
 	Replace *fileReplace      `toml:"replace"`
 	FillKeys
+	ShapeKeys
 	MoveKeys
 	ChangesKeys
 	EachKeys
@@ -89,6 +91,7 @@ type fileStep struct {
 // The keys of each kind of step.
 type (
 	FillKeys    = fill.Keys
+	ShapeKeys   = shape.Keys
 	MoveKeys    = move.Keys
 	ChangesKeys = changes.Keys
 	EachKeys    = each.Keys
@@ -106,7 +109,7 @@ func (f fileStep) kinds() []kind.Keys {
 	if lists.Used() {
 		lists.Order, lists.Present, lists.Set, moves.Present = f.Order, moves.Present, f.Set, nil
 	}
-	return []kind.Keys{f.FillKeys, moves, lists, calls}
+	return []kind.Keys{f.FillKeys, f.ShapeKeys, moves, lists, calls}
 }
 
 // kind are those whose keys the step has.

@@ -54,6 +54,7 @@ var told = map[string]string{
 	"step.replace.structured":  "Values are taken apart where they look structured",
 	"step.replace.damaged":     "What becomes of values that look structured and are not valid",
 
+	"step.shape":     "Column = a transform of its texts, or several from left to right",
 	"step.from":      "The table, or a query in brackets, that columns are filled from",
 	"step.match":     "Column = column of the source; or an SQL condition",
 	"step.fill":      "Column = an SQL expression over the source",

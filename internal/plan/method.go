@@ -38,7 +38,7 @@ func (p *Plan) MethodOf(c *change.Change) string {
 func (p *Plan) Choose(ctx context.Context, c *change.Change, matched int64) (string, error) {
 	method := p.MethodOf(c)
 	if c.Rewrite != nil && method == "roster" {
-		return "", Refusef("step %q: text is replaced by sweep or single, not by roster", c.Step)
+		return "", Refusef("step %q: its values are computed here, by sweep or single, not by roster", c.Step)
 	}
 	switch {
 	case c.First != nil && method == "sweep":

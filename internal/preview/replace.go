@@ -3,7 +3,6 @@ package preview
 import (
 	"bytes"
 	"context"
-	"database/sql"
 	"fmt"
 	"slices"
 	"sort"
@@ -19,11 +18,12 @@ import (
 // Replacement is what a step that replaces text would do, and what it would leave.
 type Replacement struct {
 	Columns []ReplacedColumn `json:"columns"`
-	Damaged int64            `json:"damaged"`         // rows with a value that looks structured and is not valid
-	Broken  []Broken         `json:"broken"`          // the first of them
-	Already int64            `json:"new_before"`      // occurrences of the new text before the run
-	Within  int64            `json:"in_longer_words"` // occurrences to be replaced that are part of a longer word
-	Slashes int64            `json:"double_slashes"`  // occurrences after which the new text would make two slashes of one
+	Shapes  bool             `json:"shapes,omitempty"` // the texts are brought into a form: forms are transforms, and occurrences the values that they change
+	Damaged int64            `json:"damaged"`          // rows with a value that looks structured and is not valid
+	Broken  []Broken         `json:"broken"`           // the first of them
+	Already int64            `json:"new_before"`       // occurrences of the new text before the run
+	Within  int64            `json:"in_longer_words"`  // occurrences to be replaced that are part of a longer word
+	Slashes int64            `json:"double_slashes"`   // occurrences after which the new text would make two slashes of one
 }
 
 // ReplacedColumn is one column of it.
@@ -88,14 +88,14 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 		return fmt.Errorf("step %q: %w", c.Step, err)
 	}
 	defer rows.Close()
-	values := make([]sql.RawBytes, x.keys()+len(x.cols))
-	into := make([]any, len(values))
-	for i := range values {
-		into[i] = &values[i]
-	}
+	cells, into := engine.Cells(x.keys() + len(x.cols))
+	values := make([][]byte, len(cells))
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return err
+		}
+		for i := range cells {
+			values[i] = cells[i].B
 		}
 		x.row(values)
 	}
@@ -132,6 +132,10 @@ func (p *Step) lookAtTexts(c *change.Change, near bool, sample int) (*texts, err
 		x.r.Columns = append(x.r.Columns, ReplacedColumn{Name: s.Column.Name})
 	}
 	x.tooLong = make([]int64, len(x.cols))
+	if c.Rewrite.Shapes != nil {
+		x.near, x.r.Shapes = false, true
+		return x, nil
+	}
 	if !near || c.Rewrite.Rules.Pattern != "" {
 		return x, nil
 	}
@@ -189,7 +193,7 @@ func (x *texts) query() *change.Query {
 }
 
 // row looks at one row.
-func (x *texts) row(values []sql.RawBytes) {
+func (x *texts) row(values [][]byte) {
 	keys := make([]string, x.keys())
 	for i := range keys {
 		keys[i] = string(values[i])
@@ -200,7 +204,7 @@ func (x *texts) row(values []sql.RawBytes) {
 		if v == nil {
 			continue
 		}
-		cell, first, err := x.value(i, row.Key, []byte(v))
+		cell, first, err := x.value(i, row.Key, v)
 		damaged, fresh = damaged || err != nil, fresh || first
 		if cell != nil {
 			row.Changes = append(row.Changes, *cell)
@@ -221,6 +225,9 @@ func (x *texts) row(values []sql.RawBytes) {
 // whether it holds a form that no value before it held. An error is that it looks
 // structured and is not valid.
 func (x *texts) value(i int, key string, v []byte) (cell *Cell, first bool, err error) {
+	if x.r.Shapes {
+		return x.shaped(i, key, v)
+	}
 	x.before(i, v)
 	res, err := x.c.Rewrite.Look(v)
 	if err != nil {
@@ -252,6 +259,30 @@ func (x *texts) value(i int, key string, v []byte) (cell *Cell, first bool, err 
 	x.fits(i, key, after)
 	a, b := string(v), string(after)
 	return &Cell{col.Name, &a, &b, in}, first, nil
+}
+
+// shaped is that of a value that is brought into a form; the transforms that change it are counted.
+func (x *texts) shaped(i int, key string, v []byte) (cell *Cell, first bool, err error) {
+	chain := x.c.Rewrite.Shapes[i]
+	after, err := chain.Apply(v)
+	if err != nil {
+		x.broken(key, i, err.Error())
+		return nil, false, err
+	}
+	if bytes.Equal(after, v) {
+		return nil, false, nil
+	}
+	x.r.Columns[i].Rows++
+	steps := chain.Steps(v)
+	for _, name := range steps {
+		form := [2]string{name, ""}
+		first = first || x.forms[i][form] == 0
+		x.forms[i][form]++
+		x.r.Columns[i].Hits++
+	}
+	x.fits(i, key, after)
+	a, b := string(v), string(after)
+	return &Cell{x.r.Columns[i].Name, &a, &b, steps}, first, nil
 }
 
 // before counts where the new text stands already.
@@ -393,7 +424,9 @@ func (p *Step) replaceHazards(c *change.Change, near bool) {
 		}
 		add("not-reversible", -1, strings.Join(where, ", "))
 	}
-	if n := p.Replacement.Damaged; n > 0 {
+	if n := p.Replacement.Damaged; n > 0 && p.Replacement.Shapes {
+		add("not-text", n)
+	} else if n > 0 {
 		add("damaged", n)
 	}
 }

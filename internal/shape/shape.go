@@ -1,0 +1,192 @@
+// Package shape brings texts into a form: without blanks around them, in one letter case, with
+// only some characters, decoded. Every transform works on the bytes of one value, which are
+// UTF-8, knows no server, and comes out the same whatever the server's own rules are.
+package shape
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+)
+
+// A Transform is one of them, ready to be applied.
+type Transform struct {
+	Name string // as its author wrote it: "trim", `pad_left 8`
+
+	// do gives the new value, which may be v itself or a part of it; v is never written to.
+	do func(v []byte) []byte
+}
+
+// Apply gives the value in its new form. Nothing is allocated where it is so already.
+func (t Transform) Apply(v []byte) []byte { return t.do(v) }
+
+// Chain is transforms that are applied from left to right.
+type Chain []Transform
+
+// ErrNotText is a value that is not UTF-8, of which nobody can say which characters it has.
+var ErrNotText = errors.New("it is not valid UTF-8")
+
+// Apply gives the value in the form that all of them make. An error is that it is no text.
+func (c Chain) Apply(v []byte) ([]byte, error) {
+	if !utf8.Valid(v) {
+		return nil, ErrNotText
+	}
+	for _, t := range c {
+		v = t.do(v)
+	}
+	return v, nil
+}
+
+// Steps gives the names of those transforms that change something of a value, each as it comes to it.
+func (c Chain) Steps(v []byte) (names []string) {
+	for _, t := range c {
+		out := t.do(v)
+		if string(out) != string(v) {
+			names = append(names, t.Name)
+		}
+		v = out
+	}
+	return names
+}
+
+// Spec is a transform as its author wrote it: a word, and what belongs to it.
+type Spec struct {
+	Word string
+	Args map[string]any `json:",omitempty"` // of the table in which it stands, the word among them
+}
+
+// Read makes a transform of what stands in a job file: a word, or a table that begins with one.
+func Read(v any) (Spec, Transform, error) {
+	switch v := v.(type) {
+	case string:
+		s := Spec{Word: v}
+		t, err := s.Make()
+		return s, t, err
+	case map[string]any:
+		for _, w := range words {
+			if _, ok := v[w.name]; ok {
+				s := Spec{w.name, v}
+				t, err := s.Make()
+				return s, t, err
+			}
+		}
+		var given []string
+		for k := range v {
+			given = append(given, k)
+		}
+		slices.Sort(given)
+		return Spec{}, Transform{}, fmt.Errorf("none of %s is a transform: %s", strings.Join(given, ", "), strings.Join(Words(), ", "))
+	}
+	return Spec{}, Transform{}, fmt.Errorf("expected a transform, such as \"trim\" or { pad_left = 8 }, not %T", v)
+}
+
+// word is a transform by its name.
+type word struct {
+	name string
+	more []string // further keys of its table
+	make func(a args) (func(v []byte) []byte, error)
+}
+
+// Words are the names of all transforms, in the order in which the docs tell them.
+func Words() (out []string) {
+	for _, w := range words {
+		out = append(out, w.name)
+	}
+	return out
+}
+
+// Make makes the transform.
+func (s Spec) Make() (Transform, error) {
+	i := slices.IndexFunc(words, func(w word) bool { return w.name == s.Word })
+	if i < 0 {
+		return Transform{}, fmt.Errorf("there is no transform %q: %s", s.Word, strings.Join(Words(), ", "))
+	}
+	w := words[i]
+	for k := range s.Args {
+		if k != w.name && !slices.Contains(w.more, k) {
+			return Transform{}, fmt.Errorf("%s: unknown key %q", w.name, k)
+		}
+	}
+	do, err := w.make(args{s.Word, s.Args})
+	if err != nil {
+		return Transform{}, fmt.Errorf("%s: %w", w.name, err)
+	}
+	return Transform{Name: s.String(), do: do}, nil
+}
+
+// String is how the transform is called in a preview.
+func (s Spec) String() string {
+	switch v := s.Args[s.Word].(type) {
+	case nil, bool:
+		return s.Word
+	case []any:
+		var list []string
+		for _, x := range v {
+			list = append(list, fmt.Sprint(x))
+		}
+		return s.Word + " " + strings.Join(list, ", ")
+	default:
+		return fmt.Sprintf("%s %v", s.Word, v)
+	}
+}
+
+// args are what stands beside a transform's word.
+type args struct {
+	word string
+	m    map[string]any
+}
+
+// text is a text argument; what stands for it where it is left out.
+func (a args) text(key, otherwise string) (string, error) {
+	v, ok := a.m[key]
+	if !ok {
+		return otherwise, nil
+	}
+	s, ok := v.(string)
+	if !ok {
+		return "", fmt.Errorf("%s: expected a text, not %T", key, v)
+	}
+	return s, nil
+}
+
+// must is a text argument that has to be there.
+func (a args) must(key string) (string, error) {
+	s, err := a.text(key, "")
+	if err == nil && s == "" {
+		err = fmt.Errorf("%s: expected a text", key)
+	}
+	return s, err
+}
+
+// list is a text, or several.
+func (a args) list(key string) (out []string, err error) {
+	switch v := a.m[key].(type) {
+	case string:
+		out = []string{v}
+	case []any:
+		for _, x := range v {
+			s, ok := x.(string)
+			if !ok {
+				return nil, fmt.Errorf("%s: expected texts, not %T", key, x)
+			}
+			out = append(out, s)
+		}
+	default:
+		return nil, fmt.Errorf("%s: expected a text, or several in brackets", key)
+	}
+	if len(out) == 0 || slices.Contains(out, "") {
+		return nil, fmt.Errorf("%s: an empty text stands for nothing", key)
+	}
+	return out, nil
+}
+
+// number is a whole number from least up to most.
+func (a args) number(key string, least, most int64) (int, error) {
+	n, ok := a.m[key].(int64)
+	if !ok || n < least || n > most {
+		return 0, fmt.Errorf("%s: expected a whole number from %d to %d", key, least, most)
+	}
+	return int(n), nil
+}
