@@ -89,6 +89,52 @@ func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, changed b
 	return "it has no seal of yours, and whoever may write to the database could have written it", false
 }
 
+// doubtConsent says why what was told and accepted before a run may not be what is on record of it.
+func doubtConsent(db engine.DB, l *ledger.Ledger, r *ledger.Run) string {
+	if r.Options.Consent == nil {
+		return ""
+	}
+	text, err := l.SignedConsent(r)
+	if err != nil {
+		return err.Error()
+	}
+	switch verdict(db, text, r.Options.ConsentSeal) {
+	case seal.Changed:
+		return "what was accepted before the run, and told of its hazards, has been changed since"
+	case seal.Unknown:
+		return "what was accepted before the run, and told of its hazards, has no seal of yours: whoever may write to the database could have changed it"
+	}
+	return ""
+}
+
+// doubtVerified says the same of a verification.
+func doubtVerified(db engine.DB, l *ledger.Ledger, run int64, v ledger.Verified) string {
+	text, err := l.SignedVerified(run, v)
+	if err != nil {
+		return err.Error()
+	}
+	switch verdict(db, text, v.Seal) {
+	case seal.Changed:
+		return "the record of it has been changed since"
+	case seal.Unknown:
+		return "its record has no seal of yours: whoever may write to the database could have written it"
+	}
+	return ""
+}
+
+// verdict is that of this user's key; where only this user and superusers may write to the ledger,
+// what has no seal of it is genuine as well.
+func verdict(db engine.DB, text []byte, sealed string) seal.Verdict {
+	v := seal.Unknown
+	if k, err := key(); err == nil {
+		v = k.Check(text, sealed)
+	}
+	if keeper, ok := db.(engine.LedgerKeeper); ok && v == seal.Unknown && keeper.KeepsLedger() {
+		return seal.Genuine
+	}
+	return v
+}
+
 // believe refuses a record of which the parts do not agree, and one that was
 // changed after this user had made it. The SQL of one that this user has not made
 // it shows first, and asks.

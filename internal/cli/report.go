@@ -86,7 +86,13 @@ func (a *app) report(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		x.Doubt, _ = doubt(db, l, r)
+		if x.Doubt, _ = doubt(db, l, r); x.Doubt == "" {
+			x.Doubt = doubtConsent(db, l, r)
+		}
+		if x.Verified != nil {
+			x.Doubtful = doubtVerified(db, l, r.ID, *x.Verified)
+			x.Verified.Seal = "" // which tells a reader nothing
+		}
 		p.Runs = append(p.Runs, x)
 	}
 	to := c.String("out")

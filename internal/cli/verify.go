@@ -82,7 +82,11 @@ func (a *app) recordVerified(ctx context.Context, db engine.DB, l *ledger.Ledger
 	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum verify", LockTimeout: 5 * time.Second})
 	if err == nil {
 		defer s.Close()
-		err = l.RecordVerified(ctx, s, r.ID, res.Record())
+		var sealer func([]byte) string
+		if k, kerr := key(); kerr == nil {
+			sealer = k.Seal
+		}
+		err = l.RecordVerified(ctx, s, r.ID, res.Record(), sealer)
 	}
 	if err != nil {
 		a.err.Printf("  %s\n", a.err.Paint(term.Faint, "that it was verified is not on record: "+term.Clean(err.Error())))

@@ -21,9 +21,6 @@ func TestNewJob(t *testing.T) {
 			if o := d.must(0, "new", kind, "--table", "Odd visit", "-o", path); !strings.Contains(o.err, "is written") {
 				t.Error(o.err)
 			}
-			if o := command(t, "check", path); o.status != 0 || !strings.Contains(o.out, "good") {
-				t.Errorf("%s: %s%s", kind, o.out, o.err)
-			}
 			switch kind {
 			case "fill", "list", "each": // of which a table or a file is still to be named
 			default:
@@ -31,8 +28,12 @@ func TestNewJob(t *testing.T) {
 					t.Errorf("%s: %+v", kind, p)
 				}
 			}
-			d.must(2, "new", kind, "--table", "Odd visit", "-o", path) // it is there
 		}
+		all, _ := filepath.Glob(filepath.Join(dir, "*.toml"))
+		if o := command(t, append([]string{"check"}, all...)...); o.status != 0 || strings.Count(o.out, "good ") != len(all) || len(all) < 11 {
+			t.Errorf("%s%s", o.out, o.err)
+		}
+		d.must(2, "new", "update", "--table", "Odd visit", "-o", all[0]) // it is there
 		d.must(2, "new", "updates")
 		d.must(2, "new", "update", "--table", "nothing")
 		if n := d.one("SELECT count(*) FROM " + d.quote("Odd visit")); n != "2" {

@@ -138,6 +138,23 @@ func TestReportOfWhatIsNot(t *testing.T) {
 		}
 		d.must(0, "run", "--sql", "UPDATE berth SET note = 'y'", "--every-row", "--accept", "100")
 		run = d.lastRun()
+		d.must(0, "verify", run)
+		if text := page(run); strings.Contains(text, "changed since") || strings.Contains(text, "no seal") || !strings.Contains(text, `<dd class="good">it holds`) {
+			t.Error("a run that is as it was recorded is doubted")
+		}
+		for _, x := range []struct{ table, column, from, to, told string }{
+			{"run", "options", `"rows":100`, `"rows":99`, "what was accepted before the run, and told of its hazards, has been changed since"},
+			{"outcome", "detail", `"compared":100`, `"compared":9000`, "the record of it has been changed since"},
+		} {
+			change := func(from, to string) {
+				d.exec("UPDATE " + d.ledger(x.table) + " SET " + x.column + " = replace(" + x.column + ", '" + from + "', '" + to + "')")
+			}
+			change(x.from, x.to)
+			if text := page(run); !strings.Contains(text, x.told) {
+				t.Errorf("a %s that somebody has changed is told as it is", x.column)
+			}
+			change(x.to, x.from)
+		}
 		d.exec("UPDATE " + d.ledger("run") + " SET status = 'running', ended_at = NULL WHERE id = " + run) // as a kill leaves it
 		d.must(0, "verify", run)
 		if text := page(run); !strings.Contains(text, "not verified") {

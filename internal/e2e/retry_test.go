@@ -90,3 +90,19 @@ func TestTriedAgainWithActs(t *testing.T) {
 		}
 	})
 }
+
+// TestTriedAgainWithinAList: the other actions of the same list are of other lines, also where nothing
+// is kept of them.
+func TestTriedAgainWithinAList(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.ruledRates()
+		d.exec("INSERT INTO berth SELECT i, i FROM " + d.numbers(5))
+		job := d.job("[[step]]\ntable = 'berth'\nchanges = '" + d.list("a.csv", "berth_no,day_rate,op\n1,0,delete\n2,5000,update\n3,30,update\n6,60,insert\n") + "'\naction = { column = 'op' }\n")
+		d.must(5, "run", job, "--accept", "any", "--set-aside", "2", "--keep", "none")
+		d.exec("UPDATE rule SET most = 9000")
+		d.must(0, "resume", d.lastRun(), "--retry-set-aside")
+		if got := strings.Join(d.lines("SELECT day_rate FROM berth ORDER BY berth_no"), " "); got != "5000 30 4 5 60" {
+			t.Error(got)
+		}
+	})
+}

@@ -80,6 +80,9 @@ func TestShapes(t *testing.T) {
 		}
 		before := d.dump("vessel")
 		for n, x := range shapes {
+			if n%2 == 1 { // the other column has that one
+				continue
+			}
 			next := (n + 1) % len(shapes)
 			job := d.job("[[step]]\ntable = 'vessel'\nwhere = 'other <> 1'\n[step.shape]\nname = " + x.written + "\nnote = " + shapes[next].written + "\n")
 			want := 0
@@ -102,11 +105,11 @@ func TestShapes(t *testing.T) {
 				}
 				expected[i+1] = got
 			}
-			options := [][]string{{"--batch", "37"}, {"--method", "single"}, append([]string{"--batch", "50"}, d.workers(2)...)}[n%3]
+			options := [][]string{{"--batch", "37"}, {"--method", "single"}, append([]string{"--batch", "50"}, d.workers(2)...)}[n/2%3]
 			if p := d.preview(job); p.Total != int64(want) {
 				t.Errorf("%s: a preview of %d rows, expected %d", x.written, p.Total, want)
 			}
-			if n == 3 {
+			if n == 4 {
 				kills := 0
 				d.killedMidway(r, &kills, 3, func() {}, append([]string{"run", job, "--accept", "any", "--keep", "values"}, options...)...)
 			} else {
@@ -129,7 +132,7 @@ func TestShapes(t *testing.T) {
 			}
 			rows.Close()
 			d.must(0, "verify", run)
-			if p := d.preview(job); (n == 0 || n >= 5) && p.Total != 0 { // others, such as words that are moved, may have something to do again
+			if p := d.preview(job); (n == 0 || n == 6) && p.Total != 0 { // others, such as words that are moved, may have something to do again
 				t.Errorf("%s: %d rows would change a second time", x.written, p.Total)
 			}
 			d.must(0, "undo", run)

@@ -14,6 +14,9 @@ func TestFilterTraps(t *testing.T) {
 		d.exec("CREATE TABLE item (id "+d.integer()+" PRIMARY KEY, code varchar(20), qty integer, note text)",
 			`INSERT INTO item VALUES (1, '0', 0, 'a'), (2, '00', 1, 'b'), (3, 'crate', 2, NULL), (4, '', 0, NULL), (5, '  ', 10, 'c'), (6, NULL, NULL, 'd'), (7, '10', 9, 'e'), (8, '9', 10, '')`,
 			"CREATE TABLE gone (code varchar(20))", "INSERT INTO gone VALUES ('crate'), (NULL)")
+		type ask struct{ where, code, want string }
+		var asked []ask // a step of one job for each
+		job := ""
 		for _, x := range []struct{ where, code, maria, sqlite, postgres string }{
 			{"code <> 'crate'", "null-unmatched", "1", "1", "1"},
 			{"'crate' <> item.code AND qty IS NULL", "null-unmatched", "1", "1", "1"},
@@ -34,18 +37,21 @@ func TestFilterTraps(t *testing.T) {
 			{"qty = 'crate'", "mixed-types", "2", "", ""},
 			{"qty = '10'", "mixed-types", "", "", ""},
 		} {
-			want := map[string]string{"mariadb": x.maria, "sqlite": x.sqlite, "postgres": x.postgres}[d.engine]
 			if d.engine == "postgres" && x.code == "mixed-types" && x.where != "qty = '10'" {
 				continue // an error there
 			}
+			asked = append(asked, ask{x.where, x.code, map[string]string{"mariadb": x.maria, "sqlite": x.sqlite, "postgres": x.postgres}[d.engine]})
+			job += "[[step]]\nname = 'step " + fmt.Sprint(len(asked)) + "'\ntable = 'item'\nset = { note = \"'seen'\" }\nwhere = \"" + x.where + "\"\n"
+		}
+		for i, s := range d.preview(d.job(job)).Steps {
 			got := ""
-			for _, h := range d.preview("--sql", "UPDATE item SET note = 'seen' WHERE "+x.where).Steps[0].Hazards {
-				if h.Code == x.code {
+			for _, h := range s.Hazards {
+				if h.Code == asked[i].code {
 					got = strings.TrimSpace(fmt.Sprint(got, " ", h.Rows))
 				}
 			}
-			if got != want {
-				t.Errorf("%s: %s is told of %q rows, expected %q", x.where, x.code, got, want)
+			if got != asked[i].want {
+				t.Errorf("%s: %s is told of %q rows, expected %q", asked[i].where, asked[i].code, got, asked[i].want)
 			}
 		}
 		for _, c := range d.preview("--sql", "UPDATE item SET code = nullif(trim(code), ''), qty = NULL WHERE id > 3").Steps[0].Columns {

@@ -55,7 +55,7 @@ func TestExcess(t *testing.T) {
 // TestManyRuns: with limits to what is kept, many runs leave no more than the last few do, and only
 // records beside that. JUGATUM_RUNS=1000 makes so many; each takes some 30 ms of a processor.
 func TestManyRuns(t *testing.T) {
-	many, err := strconv.Atoi(cmp.Or(os.Getenv("JUGATUM_RUNS"), "200"))
+	many, err := strconv.Atoi(cmp.Or(os.Getenv("JUGATUM_RUNS"), "100"))
 	if err != nil {
 		t.Fatal(err)
 	}

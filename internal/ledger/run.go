@@ -46,6 +46,8 @@ type Options struct {
 	Moment    string `json:"moment,omitempty"` // before the first batch, as the server counts (PostgreSQL: a transaction number)
 	Seal      string `json:"seal,omitempty"`   // of what Signed gives, by the user who made the run
 	SealedFor string `json:"sealed_for,omitempty"`
+
+	ConsentSeal string `json:"consent_seal,omitempty"` // of what SignedConsent gives; none in runs of earlier versions
 }
 
 // Consent is what a person was told before the run, and said to it.
@@ -213,6 +215,12 @@ func (l *Ledger) create(ctx context.Context, s *engine.Session, r *Run, kept []L
 			return err
 		}
 		r.Options.Seal = r.Sealer(text)
+		if r.Options.Consent != nil {
+			if text, err = l.SignedConsent(r); err != nil {
+				return err
+			}
+			r.Options.ConsentSeal = r.Sealer(text)
+		}
 	}
 	if engine.DDLCommits(l.db) {
 		// The tables are there for good; what says that there is such a run is
@@ -388,6 +396,16 @@ func (l *Ledger) Signed(r *Run) ([]byte, error) {
 		record.Steps = append(record.Steps, x)
 	}
 	return json.Marshal(record)
+}
+
+// SignedConsent is what the seal of what was told and accepted before a run covers.
+func (l *Ledger) SignedConsent(r *Run) ([]byte, error) {
+	return json.Marshal(struct {
+		What     string
+		Database string
+		Run      int64
+		Consent  *Consent
+	}{"consent", r.Options.SealedFor, r.ID, r.Options.Consent})
 }
 
 // Database names the database without its server, which is named in several ways.

@@ -21,6 +21,18 @@ type Verified struct {
 	Compared   int64          `json:"compared"`   // rows held against the table
 	Mismatched int64          `json:"mismatched"` // of these
 	Checks     []CheckOutcome `json:"checks,omitempty"`
+	Seal       string         `json:"seal,omitempty"` // of what SignedVerified gives, by the user who verified
+}
+
+// SignedVerified is what the seal of a verification covers.
+func (l *Ledger) SignedVerified(run int64, v Verified) ([]byte, error) {
+	v.Seal = ""
+	return json.Marshal(struct {
+		What     string
+		Database string
+		Run      int64
+		Verified Verified
+	}{"verified", l.Database(), run, v})
 }
 
 // CheckOutcome is what one of the job's own checks gave.
@@ -31,10 +43,17 @@ type CheckOutcome struct {
 	OK   bool   `json:"ok"`
 }
 
-// RecordVerified records a verification of a run that just ended.
-func (l *Ledger) RecordVerified(ctx context.Context, s *engine.Session, run int64, v Verified) error {
+// RecordVerified records a verification of a run that just ended. sealer gives its seal; it may be nil.
+func (l *Ledger) RecordVerified(ctx context.Context, s *engine.Session, run int64, v Verified, sealer func(record []byte) string) error {
 	v.Who, v.At = OSUser(), time.Now().UTC()
 	v.Host, _, _ = holder()
+	if sealer != nil {
+		text, err := l.SignedVerified(run, v)
+		if err != nil {
+			return err
+		}
+		v.Seal = sealer(text)
+	}
 	detail, err := json.Marshal(v)
 	if err != nil {
 		return err

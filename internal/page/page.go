@@ -36,11 +36,12 @@ type Run struct {
 	Job      Job                `json:"job"`
 	Params   []Param            `json:"params"`
 	Options  ledger.Options     `json:"-"`
-	Verified *ledger.Verified   `json:"verified,omitempty"` // the last verification; none if nobody has asked
-	Looks    []kept.Look        `json:"looks"`              // at rows before and after
-	Unseen   string             `json:"unseen,omitempty"`   // why there are none
-	Doubt    string             `json:"doubt,omitempty"`    // why somebody else may have written the record
-	Locks    map[string]int     `json:"locks"`              // the most of each mode in one batch
+	Verified *ledger.Verified   `json:"verified,omitempty"`       // the last verification; none if nobody has asked
+	Doubtful string             `json:"verified_doubt,omitempty"` // why somebody else may have written that it was verified
+	Looks    []kept.Look        `json:"looks"`                    // at rows before and after
+	Unseen   string             `json:"unseen,omitempty"`         // why there are none
+	Doubt    string             `json:"doubt,omitempty"`          // why somebody else may have written the record
+	Locks    map[string]int     `json:"locks"`                    // the most of each mode in one batch
 	Line     *timeline.Timeline `json:"-"`
 }
 
@@ -251,10 +252,13 @@ func (x *Run) verbs() (out []string) {
 	return out
 }
 
-// HeldUp reports whether the run was verified after its end, and held.
+// HeldUp reports whether the run was verified after its end, and held, beyond doubt.
 func (x *Run) HeldUp() bool {
-	return x.Verified != nil && x.Verified.Holds && (x.EndedAt == nil || !x.Verified.At.Before(*x.EndedAt))
+	return x.Doubtful == "" && x.Verified != nil && x.Verified.Holds && !x.wentOn()
 }
+
+// wentOn reports whether the run has been at work since it was verified, which only a run is that is done.
+func (x *Run) wentOn() bool { return x.EndedAt == nil || x.Verified.At.Before(*x.EndedAt) }
 
 // VerifiedText says whether and how the run was verified.
 func (x *Run) VerifiedText() string {
@@ -269,14 +273,18 @@ func (x *Run) VerifiedText() string {
 			result = "it does not hold"
 		}
 	}
-	if x.EndedAt != nil && v.At.Before(*x.EndedAt) {
+	if x.wentOn() {
 		return fmt.Sprintf("not verified since it went on (before that, on %s: %s)", v.At.Local().Format("2006-01-02 15:04:05"), result)
 	}
 	text := fmt.Sprintf("%s; %s of kept values compared with the tables", result, term.Rows(v.Compared))
 	if n := len(v.Checks); n > 0 {
 		text += fmt.Sprintf(", %s of the job asked", term.Counted(int64(n), "check"))
 	}
-	return text + fmt.Sprintf(" (%s, by %s on %s)", v.At.Local().Format("2006-01-02 15:04:05"), v.Who, v.Host)
+	text += fmt.Sprintf(" (%s, by %s on %s)", v.At.Local().Format("2006-01-02 15:04:05"), v.Who, v.Host)
+	if x.Doubtful != "" {
+		text += "; " + x.Doubtful
+	}
+	return text
 }
 
 // Title is what the page is called.

@@ -222,6 +222,9 @@ func (k *worker) overtaken(ctx context.Context, w *Work, list []ledger.Aside) (m
 			}
 			continue
 		}
+		if later.Change.Of == w.Change.Of { // another part of the same step of the job, which is of other rows
+			continue
+		}
 		fault, err := k.changedBy(ctx, w, later, keys)
 		if err != nil {
 			return nil, err

@@ -32,8 +32,8 @@ func init() { // a composite literal would go in a circle: Read looks at them
 		{"pad_right", []string{"with"}, pad(false)},
 		{"keep", nil, kept(true)},
 		{"drop", nil, kept(false)},
-		{"word_to_end", []string{"between"}, toEnd},
-		{"word_to_front", []string{"between"}, toFront},
+		{"word_to_end", []string{"between"}, moved(true)},
+		{"word_to_front", []string{"between"}, moved(false)},
 		{"rewrite", []string{"with"}, rewritten},
 		{"decode", nil, decode},
 		{"recode", nil, recode},
@@ -257,46 +257,30 @@ func kept(keep bool) func(a args) (func(v []byte) []byte, error) {
 	}
 }
 
-// toEnd moves a word from the beginning to the end: "MV Kestrel" becomes "Kestrel, MV".
-func toEnd(a args) (func(v []byte) []byte, error) {
-	list, err := a.list(a.word)
-	if err != nil {
-		return nil, err
-	}
-	between, err := a.text("between", ", ")
-	if err != nil {
-		return nil, err
-	}
-	return func(v []byte) []byte {
-		for _, w := range list {
-			rest, ok := bytes.CutPrefix(v, []byte(w+" "))
-			if ok && len(rest) > 0 {
-				return slices.Concat(rest, []byte(between), []byte(w))
-			}
+// moved moves a word from the beginning to the end, "MV Kestrel" becomes "Kestrel, MV", or back.
+func moved(toEnd bool) func(a args) (func(v []byte) []byte, error) {
+	return func(a args) (func(v []byte) []byte, error) {
+		list, err := a.list(a.word)
+		if err != nil {
+			return nil, err
 		}
-		return v
-	}, nil
-}
-
-// toFront moves it back.
-func toFront(a args) (func(v []byte) []byte, error) {
-	list, err := a.list(a.word)
-	if err != nil {
-		return nil, err
-	}
-	between, err := a.text("between", ", ")
-	if err != nil {
-		return nil, err
-	}
-	return func(v []byte) []byte {
-		for _, w := range list {
-			rest, ok := bytes.CutSuffix(v, []byte(between+w))
-			if ok && len(rest) > 0 {
-				return slices.Concat([]byte(w+" "), rest)
-			}
+		between, err := a.text("between", ", ")
+		if err != nil {
+			return nil, err
 		}
-		return v
-	}, nil
+		return func(v []byte) []byte {
+			for _, w := range list {
+				if toEnd {
+					if rest, ok := bytes.CutPrefix(v, []byte(w+" ")); ok && len(rest) > 0 {
+						return slices.Concat(rest, []byte(between), []byte(w))
+					}
+				} else if rest, ok := bytes.CutSuffix(v, []byte(between+w)); ok && len(rest) > 0 {
+					return slices.Concat([]byte(w+" "), rest)
+				}
+			}
+			return v
+		}, nil
+	}
 }
 
 // rewritten replaces every match of a pattern (RE2); $1 or ${name} stands for what a group has matched.
