@@ -50,7 +50,7 @@ func TestLeastPrivileges(t *testing.T) {
 			home = d.one("SELECT DATABASE()")
 			engine, ledger, berth = "MariaDB", home+"_dba", "berth"
 			d.exec("CREATE DATABASE "+ledger, "CREATE USER "+role)
-			t.Cleanup(func() { d.exec("DROP USER "+role, "DROP DATABASE "+ledger) })
+			t.Cleanup(func() { d.exec("DROP USER "+role, "DROP DATABASE IF EXISTS "+ledger) })
 			names = strings.NewReplacer("clerk", role, "saltmere.", home+".", "dba.", ledger+".")
 		} else {
 			d.exec("CREATE ROLE "+role+" LOGIN", "CREATE SCHEMA harbour")
@@ -141,6 +141,11 @@ func TestLeastPrivileges(t *testing.T) {
 			same(t, "before the undo", d.dump(berth), before[i])
 			clerk.must(0, "undo", strconv.Itoa(i+2)) // the ledger is found
 			same(t, "undone", d.dump(berth), before[i-1])
+		}
+		clerk.must(0, with("prune", "--undone", "--yes")...)
+		clerk.must(0, with("forget", "--yes")...)
+		if o := clerk.must(0, with("runs")...); !strings.Contains(o.out, "No run") {
+			t.Errorf("something is left:\n%s", o.out)
 		}
 	})
 }
