@@ -54,7 +54,7 @@ func (a *app) runs() *cli.Command {
 				a.out.Printf("No run was made in %s yet.\n", db.Name())
 				return nil
 			}
-			t := a.out.NewTable(">run", "status", "started", "by", ">steps", ">rows changed", ">kept", "job")
+			t := a.out.NewTable(">run", "status", "started", "by", ">steps", ">rows changed", ">kept", "job").Yield("steps", "by", "kept", "started")
 			for _, r := range list {
 				t.Row(fmt.Sprint(r.ID), a.statusText(r), r.StartedAt.Local().Format("2006-01-02 15:04:05"), term.Clean(r.OSUser+"@"+r.Host), fmt.Sprint(len(r.Steps)), term.Count(changed(r)), keptText(r, room), a.out.Cut(term.Clean(r.Title), 60))
 			}

@@ -91,7 +91,7 @@ func (a *app) printSurvey(r *survey.Result) {
 		if !sized {
 			header = slices.Delete(header, 2, 3)
 		}
-		t := o.NewTable(header...)
+		t := o.NewTable(header...).Yield("indexes", "triggers", "referred to by")
 		estimated := false
 		for _, x := range r.Tables {
 			rows := term.Count(x.Rows)

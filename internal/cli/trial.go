@@ -207,7 +207,7 @@ func (a *app) printTrial(x *tried, by string, p *plan.Plan, c *cli.Command) {
 			most = max(most, w.Figure(by))
 		}
 	}
-	t := o.NewTable("  way", by, ">time", ">longest hold", ">log", ">kept", ">batches", ">varies by")
+	t := o.NewTable("  way", by, ">time", ">longest hold", ">log", ">kept", ">batches", ">varies by").Yield("batches", "varies by", "kept")
 	for _, w := range x.Ways {
 		if w.Failed != "" {
 			continue

@@ -56,7 +56,10 @@ func (s *Run) printResult(o *term.Out) {
 		name += fmt.Sprintf(" (undo of run %d)", s.UndoOf)
 	}
 	o.Printf("%s %s  %s\n\n", o.Paint(term.Bold, name), o.Paint(style, s.Status), term.Clean(s.Title))
-	t := o.NewTable("  step", "table", "", ">batches", ">scanned", ">matched", ">changed", ">skipped", ">retries")
+	t := o.NewTable("  step", "table", "", ">batches", ">scanned", ">matched", ">changed", ">skipped", ">retries").Yield("batches", "retries", "matched")
+	if !slices.ContainsFunc(s.Steps, func(x Step) bool { return x.Retries > 0 }) { // then that there were none is told best by nothing
+		t.Yield("retries", "batches", "matched")
+	}
 	for _, x := range s.Steps {
 		matched := term.Count(x.Matched)
 		if x.Matched < 0 {
@@ -283,7 +286,7 @@ func (s *Run) printSlowest(o *term.Out) {
 		return
 	}
 	o.Printf("\n")
-	t := o.NewTable("  longest holds", ">step", ">lane/batch", ">scanned", ">changed", ">log", "locks by mode")
+	t := o.NewTable("  longest holds", ">step", ">lane/batch", ">scanned", ">changed", ">log", "locks by mode").Yield("locks by mode", "lane/batch", "step")
 	for _, b := range s.Slowest {
 		var locks []string
 		for _, mode := range slices.Sorted(maps.Keys(b.Locks)) {

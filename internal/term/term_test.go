@@ -128,3 +128,19 @@ func TestSpark(t *testing.T) {
 		}
 	}
 }
+
+// TestYield: columns give way in the order that is told, no more of them than must, and none where there is room.
+func TestYield(t *testing.T) {
+	for width, want := range map[string]string{"200": "run steps by job", "51": "run steps by job", "50": "run by job", "44": "run by job", "43": "run job", "40": "run job"} {
+		t.Setenv("COLUMNS", width)
+		var b strings.Builder
+		o := &Out{Writer: &b}
+		table := o.NewTable(">run", ">steps", "by", "job").Yield("steps", "by", "started")
+		table.Row("1", "12", "mara@quay1", "Rates for the next season")
+		table.Print()
+		head, _, _ := strings.Cut(b.String(), "\n")
+		if got := strings.Join(strings.Fields(head), " "); got != want {
+			t.Errorf("at %s columns: %q, expected %q\n%s", width, got, want, b.String())
+		}
+	}
+}
