@@ -312,7 +312,7 @@ func unknowns(l look) []Question {
 	if !ok {
 		return nil
 	}
-	return []Question{{From: q, args: []any{strings.Join(names, ", ")}}}
+	return []Question{{From: q, Apart: true, args: []any{strings.Join(names, ", ")}}}
 }
 
 // unknownLists asks for them where NOT IN is of what a query gives, NULL perhaps among it.
@@ -324,7 +324,7 @@ func unknownLists(l look) []Question {
 	c := *l.c
 	c.First = nil
 	c.Where = sqltext.Fragment{Tokens: append(f.bracketed(), words(c.D, "IS NULL")...)}
-	return []Question{{From: (&change.Query{D: c.D}).Source(&c, change.Range{})}}
+	return []Question{{From: (&change.Query{D: c.D}).Source(&c, change.Range{}), Apart: true}}
 }
 
 func words(d change.Dialect, text string) []sqltext.Token {
@@ -394,7 +394,7 @@ func blanks(l look) (out []Question) {
 		}
 		column := l.c.Ref + "." + l.c.D.Quote(x.col.Name)
 		if q, ok := f.instead(x, "("+column+" IS NULL OR trim("+column+") = '' AND NOT "+column+" = '')"); ok {
-			out = append(out, Question{From: q, args: []any{x.col.Name}})
+			out = append(out, Question{From: q, Apart: true, args: []any{x.col.Name}})
 		}
 	}
 	return out
@@ -428,7 +428,7 @@ func mixed(l look) (out []Question) {
 		}
 		told := x.sql(x.col.Name, same)
 		if q, ok := f.instead(x, "CASE WHEN "+x.sql(column, same)+" THEN 1 ELSE 0 END <> CASE WHEN "+other+" THEN 1 ELSE 0 END"); ok {
-			out = append(out, Question{From: q, args: []any{told, why}})
+			out = append(out, Question{From: q, Apart: true, args: []any{told, why}})
 		}
 	}
 	return out
