@@ -318,6 +318,9 @@ func (b *builder) fields() error {
 			return err
 		}
 		v := l.Value
+		if err := b.kept("put."+l.Name, v); err != nil {
+			return err
+		}
 		c.Set = append(c.Set, Set{Column: col, Literal: &v})
 	}
 	return b.volatile()
@@ -405,7 +408,31 @@ func (b *builder) parameters() error {
 				}
 				return b.undeclared(field, name)
 			}
+			if err := b.kept(field, b.c.Params[name]); err != nil {
+				return err
+			}
 		}
+	}
+	return nil
+}
+
+// kept refuses a decimal number of which the database would keep only a part.
+func (b *builder) kept(field string, v Value) error {
+	most := b.c.D.Forms().Digits
+	if v.Type != DecimalValue || v.Null || most == 0 {
+		return nil
+	}
+	digits := strings.TrimLeft(strings.Map(func(r rune) rune {
+		if r < '0' || r > '9' {
+			return -1
+		}
+		return r
+	}, v.Text), "0")
+	if strings.Contains(v.Text, ".") {
+		digits = strings.TrimRight(digits, "0")
+	}
+	if len(digits) > most {
+		return b.failf(field, "%s has %d digits, of which %s would keep %d; write it as a text if the column is to hold it whole", v.Text, len(digits), b.c.D, most)
 	}
 	return nil
 }

@@ -86,12 +86,12 @@ func TestParamsFile(t *testing.T) {
 		d.exec("CREATE TABLE berth (berth_no "+d.integer()+" PRIMARY KEY, rate "+d.by("decimal(30,8)", "numeric(30,8)")+", note varchar(40))", "INSERT INTO berth VALUES (1, 1, 'a'), (2, 1, 'b')")
 		job := d.job("[param.rate]\ntype = 'decimal'\n[param.note]\ntype = 'text'\n[[step]]\ntable = 'berth'\nwhere = 'note = :note'\nset = { rate = ':rate' }\n")
 		file := filepath.Join(t.TempDir(), "spring.toml")
-		if err := os.WriteFile(file, []byte("# of spring\nrate = 123456789.12345678\nnote = 'a'\n"), 0o644); err != nil {
+		if err := os.WriteFile(file, []byte("# of spring\nrate = 123456.12345678\nnote = 'a'\n"), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		d.must(0, "run", job, "--params", file, "--accept", "1")
 		d.must(0, "run", job, "--params", file, "--param", "note=b", "--accept", "1")
-		if got := d.one("SELECT count(*) FROM berth WHERE rate = 123456789.12345678"); got != "2" {
+		if got := d.one("SELECT count(*) FROM berth WHERE rate = 123456.12345678"); got != "2" {
 			t.Errorf("%s rows", got)
 		}
 		for text, want := range map[string]string{"rate = 'x'\nnote = 'a'": "rate", "rates = 1.5\nnote = 'a'": `did you mean "rate"`, "rate = 1.5": "note is missing", "rate = [1]\nnote = 'a'": ":1:", "rate = ": ":1:"} {
@@ -109,8 +109,14 @@ func TestParamsFile(t *testing.T) {
 // TestExactNumbers: a value with more digits than a binary number keeps is put as it is written.
 func TestExactNumbers(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
-		if d.engine == "sqlite" {
-			t.Skip("SQLite has no decimal numbers")
+		if d.engine == "sqlite" { // which has no decimal numbers
+			d.exec("CREATE TABLE berth (berth_no integer PRIMARY KEY, rate numeric)", "INSERT INTO berth VALUES (1, 1)")
+			if o := d.must(2, "preview", d.job("[[step]]\ntable = 'berth'\nwhere = 'berth_no = 1'\nput = { rate = 12345678901234567.89 }\n")); !strings.Contains(o.err, "job.toml:4:") || !strings.Contains(o.err, "would keep 15") {
+				t.Error(o.err)
+			}
+			d.must(2, "preview", "--sql", "UPDATE berth SET rate = :r WHERE berth_no = 1", "--param", "r:decimal=1.2345678901234567")
+			d.must(0, "preview", "--sql", "UPDATE berth SET rate = :r WHERE berth_no = 1", "--param", "r:decimal=1.23456789012345")
+			return
 		}
 		d.exec("CREATE TABLE berth (berth_no "+d.integer()+" PRIMARY KEY, rate numeric(30,4))", "INSERT INTO berth VALUES (1, 1)")
 		d.must(0, "run", d.job("[[step]]\ntable = 'berth'\nwhere = 'berth_no = 1'\nput = { rate = 12345678901234567890.1234 }\n"), "--accept", "1")
