@@ -22,9 +22,10 @@ func (a *app) prune() *cli.Command {
 	return &cli.Command{
 		Name:  "prune",
 		Usage: "drop what runs have kept, and what killed ones have left",
-		Description: "Which runs is said by --run, --older and --undone; of several, all must hold. Unfinished runs are left alone. The record\n" +
+		Description: "Which runs is said by --run, --older and --undone; of several, all must hold. Unfinished runs are not pruned. The record\n" +
 			"stays: what was changed, when, by whom and at what cost. A run that is pruned cannot be undone, and verify can ask its\n" +
-			"checks alone. Tables that a run or a command made for a while and a kill has left are dropped as well.\n\n" +
+			"checks alone. --leftovers drops tables that a run or a command made for a while and a kill has left; a command at work,\n" +
+			"such as a preview that reads a list, would lose its own: make sure that there is none.\n\n" +
 			example("jugatum prune --db sqlite:saltmere.db --older 30d", "jugatum prune --db sqlite:saltmere.db --run 3 --run 4 --yes", "jugatum prune --db sqlite:saltmere.db --leftovers"),
 		Flags: []cli.Flag{
 			&cli.IntSliceFlag{Name: "run", Usage: "a run, by its number"},
@@ -137,11 +138,13 @@ func (a *app) pruneAsked(ctx context.Context, c *cli.Command, db engine.DB, whic
 			if why, err = l.Needed(ctx, by[x.Run]); err != nil {
 				return err
 			}
+		} else if !which.leave {
+			continue
 		} else if working {
-			why = "a run is at work, whose these may be"
+			why = "a run is at work, whose these may be; stop it, or wait for its end"
 		}
 		if why != "" {
-			a.err.Printf("  left alone: %s: %s\n", roomName(x, by), why)
+			a.err.Printf("  not pruned: %s: %s\n", roomName(x, by), why)
 			continue
 		}
 		a.err.Printf("  %-9s %s\n", bytesOr(x.Bytes), roomName(x, by))

@@ -55,6 +55,10 @@ func TestPrune(t *testing.T) {
 		if o := d.must(0, "prune", "--run", "4", "--yes"); !strings.Contains(o.err, "it is failed and could go on") || !has(d.ours(), "kept_4_1") {
 			t.Error(o.err)
 		}
+		if !has(d.ours(), "0123456789abcdef") { // which may be that of a command at work
+			t.Error("what nobody has named is dropped")
+		}
+		d.must(0, "prune", "--leftovers", "--yes")
 		if has(d.ours(), "0123456789abcdef") || has(d.ours(), "roster_99_1") || has(d.ours(), "rehearsal") {
 			t.Errorf("what kills have left is still there: %v", d.ours())
 		}

@@ -118,7 +118,8 @@ type DB interface {
 
 	// LedgerObjects lists what is of ours beside the ledger's own tables, by name: what was
 	// made there by runs, and what else has a name such as only we give.
-	LedgerObjects(ctx context.Context) ([]LedgerObject, error)
+	// exact has their sizes told also where that takes reading them.
+	LedgerObjects(ctx context.Context, exact bool) ([]LedgerObject, error)
 
 	// LedgerRemains gives the statements that drop the place of the ledger once all of its
 	// tables are dropped; none where it is the database itself, or holds anything else.

@@ -241,16 +241,18 @@ func readRows(ctx context.Context, db DB, from querier, c *change.Change, r chan
 	var place string
 	cells, texts := Cells(len(x.cols))
 	values := make([][]byte, len(x.cols))
+	keys := len(c.Table.Key.Columns)
+	into := make([]any, keys, keys+1+len(texts)) // a key is kept with its row, all else is read into the same place
+	if placed {
+		into = append(into, &place)
+	}
+	into = append(into, texts...)
 	for x.last == nil && rows.Next() {
-		key := make(change.KeyValue, len(c.Table.Key.Columns))
-		var into []any
+		key := make(change.KeyValue, keys)
 		for i := range key {
-			into = append(into, &key[i])
+			into[i] = &key[i]
 		}
-		if placed {
-			into = append(into, &place)
-		}
-		if err := rows.Scan(append(into, texts...)...); err != nil {
+		if err := rows.Scan(into...); err != nil {
 			return x.readings, err
 		}
 		for i := range cells {

@@ -59,7 +59,7 @@ var passing = regexp.MustCompile(`^(?:rehearsal(?:_of_[0-9]+)?(?:_source|_packed
 // whose names are none that we give are not among it. exact asks for the size of each; otherwise
 // it is by what the server knows at once.
 func (l *Ledger) Rooms(ctx context.Context, exact bool) ([]Room, error) {
-	objects, err := l.db.LedgerObjects(ctx)
+	objects, err := l.db.LedgerObjects(ctx, exact)
 	if err != nil {
 		return nil, err
 	}

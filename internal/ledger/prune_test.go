@@ -80,7 +80,7 @@ func TestManyRuns(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	objects, err := db.LedgerObjects(ctx)
+	objects, err := db.LedgerObjects(ctx, true)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -120,7 +120,7 @@ func (db *DB) PlaceLedger(ctx context.Context, database string) error {
 func (db *DB) LedgerPlace() string { return db.ledger }
 
 // LedgerObjects are those whose names begin as ours do.
-func (db *DB) LedgerObjects(ctx context.Context) ([]engine.LedgerObject, error) {
+func (db *DB) LedgerObjects(ctx context.Context, _ bool) ([]engine.LedgerObject, error) {
 	rows, err := db.pool.QueryContext(ctx, `SELECT substr(table_name, 9), table_type = 'VIEW', coalesce(data_length + index_length, 0) FROM information_schema.tables
 		WHERE table_schema = ? AND table_name LIKE 'jugatum\\_%' AND NOT FIND_IN_SET(substr(table_name, 9), ?) ORDER BY table_name`, db.ledger, strings.Join(engine.LedgerTables, ","))
 	return engine.ReadObjects(rows, err)

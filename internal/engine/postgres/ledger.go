@@ -114,7 +114,7 @@ func (db *DB) LedgerPlace() string { return db.ledger }
 func (db *DB) LedgerMark() string { return "" }
 
 // LedgerObjects are those of the ledger's schema.
-func (db *DB) LedgerObjects(ctx context.Context) ([]engine.LedgerObject, error) {
+func (db *DB) LedgerObjects(ctx context.Context, _ bool) ([]engine.LedgerObject, error) {
 	rows, err := db.pool.QueryContext(ctx, `SELECT c.relname, c.relkind = 'v', pg_total_relation_size(c.oid) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE n.nspname = $1 AND c.relkind IN ('r', 'v') AND c.relname <> ALL(CAST($2 AS text[])) ORDER BY c.relname`, db.ledger, engine.LedgerTables)
 	return engine.ReadObjects(rows, err)

@@ -137,15 +137,15 @@ func (db *DB) HasLedger(ctx context.Context) (there bool, err error) {
 	return there && err == nil, err
 }
 
-// sized is how large a file may be for the sizes of tables to be told, in bytes: to tell one,
-// SQLite reads its pages.
-const sized = 1 << 30
+// sized is how large a file may be for the sizes of tables to be told by the way, in bytes: to tell
+// one, SQLite reads its pages.
+const sized = 256 << 20
 
 // LedgerObjects are those whose names begin as ours do.
-func (db *DB) LedgerObjects(ctx context.Context) ([]engine.LedgerObject, error) {
-	rows, err := db.pool.QueryContext(ctx, `SELECT substr(name, 9), type = 'view', CASE WHEN (SELECT page_count * page_size FROM pragma_page_count, pragma_page_size) > ? THEN -1
+func (db *DB) LedgerObjects(ctx context.Context, exact bool) ([]engine.LedgerObject, error) {
+	rows, err := db.pool.QueryContext(ctx, `SELECT substr(name, 9), type = 'view', CASE WHEN (SELECT page_count * page_size FROM pragma_page_count, pragma_page_size) > ? AND NOT ? THEN -1
 			ELSE coalesce((SELECT sum(x.pgsize) FROM sqlite_schema i JOIN dbstat x ON x.name = i.name AND x.aggregate = 1 WHERE i.tbl_name = s.name), 0) END
-		FROM sqlite_schema s WHERE type IN ('table', 'view') AND name LIKE 'jugatum\_%' ESCAPE '\' AND lower(substr(name, 9)) NOT IN ('`+strings.Join(engine.LedgerTables, "', '")+"') ORDER BY name", int64(sized))
+		FROM sqlite_schema s WHERE type IN ('table', 'view') AND name LIKE 'jugatum\_%' ESCAPE '\' AND lower(substr(name, 9)) NOT IN ('`+strings.Join(engine.LedgerTables, "', '")+"') ORDER BY name", int64(sized), exact)
 	return engine.ReadObjects(rows, err)
 }
 
