@@ -10,7 +10,7 @@ import (
 
 // TestPurePackages keeps drivers and terminals out of the packages that only compute.
 func TestPurePackages(t *testing.T) {
-	for _, p := range []string{"job", "sqltext", "change", "dialect", "kind", "kind/fill", "kind/shape", "kind/move", "kind/changes", "kind/each", "list", "hazard", "pace", "rewrite", "generated", "timeline", "plots"} {
+	for _, p := range []string{"job", "sqltext", "change", "dialect", "kind", "kind/fill", "kind/shape", "kind/merge", "kind/move", "kind/changes", "kind/each", "list", "hazard", "pace", "rewrite", "generated", "timeline", "plots"} {
 		out, err := exec.Command("go", "list", "-deps", "jugatum/internal/"+p).Output()
 		if err != nil {
 			t.Fatal(err)
@@ -26,7 +26,7 @@ func TestPurePackages(t *testing.T) {
 }
 
 // order is the layout from top to bottom; dependencies point downwards.
-var order = []string{"cli", "events", "page", "plan", "report", "kept", "verify", "trial", "preview", "find", "survey", "harbour", "runner", "seal", "ledger", "engine/sqlite", "engine/postgres", "engine/mariadb", "engine", "job", "hazard", "kind/fill", "kind/move", "kind/changes", "kind/each", "kind", "dialect", "change", "sqltext", "list", "rewrite", "shape", "pace", "timeline", "plots", "term"}
+var order = []string{"cli", "events", "page", "plan", "report", "kept", "verify", "trial", "preview", "find", "survey", "harbour", "runner", "seal", "ledger", "engine/sqlite", "engine/postgres", "engine/mariadb", "engine", "job", "hazard", "kind/fill", "kind/merge", "kind/move", "kind/changes", "kind/each", "kind", "dialect", "change", "sqltext", "list", "rewrite", "shape", "pace", "timeline", "plots", "term"}
 
 // TestNobodyAsksWhichDialect: what differs between servers is asked of the dialect that a
 // database has; only engines name theirs.

@@ -43,7 +43,7 @@ func Build(d Dialect, spec Spec, params map[string]Value, tables Catalogue) (*Ch
 	if err := b.once(); err != nil {
 		return nil, err
 	}
-	if err := b.implicit(); err != nil {
+	if err := c.implicit(); err != nil {
 		return nil, err
 	}
 	if err := b.fixClock(); err != nil {
@@ -85,8 +85,7 @@ func (b *builder) fixClock() error {
 }
 
 // implicit adds the columns that the database assigns by itself.
-func (b *builder) implicit() error {
-	c := b.c
+func (c *Change) implicit() error {
 	if c.Verb != sqltext.Update {
 		return nil
 	}
@@ -296,7 +295,7 @@ func (b *builder) fields() error {
 		}
 	}
 	if spec.Delete {
-		c.Verb, c.Into, c.everywhere = sqltext.Delete, spec.Into, spec.Everywhere
+		c.Verb, c.Into, c.Merge, c.everywhere = sqltext.Delete, spec.Into, spec.Merge, spec.Everywhere
 		if c.Into != nil && c.Into.Copied {
 			c.Verb = sqltext.Insert
 		}

@@ -21,6 +21,13 @@ import (
 type Act struct {
 	Change  *Change
 	Follows []Follow
+
+	// Of a merge: Moved is the reference by which they refer. Doubled, another time, limits the rows to
+	// those that would stand twice once they are moved.
+	// Stays says that the rows are those that stay, and that they come after the change itself.
+	Moved   *Reference
+	Doubled *Reference
+	Stays   bool
 }
 
 // Follow is a reference that the database would follow.
@@ -35,6 +42,9 @@ const OwnRows = -1
 
 // By lists the columns that refer.
 func (a *Act) By() (names []string) {
+	if a.Stays {
+		return a.Change.SetNames()
+	}
 	for _, f := range a.Follows {
 		for _, c := range f.Columns {
 			if !slices.Contains(names, c.Name) {
@@ -43,6 +53,22 @@ func (a *Act) By() (names []string) {
 		}
 	}
 	return names
+}
+
+// Role is what becomes of the rows of an act, in a word. verb is what its step does, act what the
+// act itself does, and own says that it does so to the step's own table.
+func Role(verb, act string, own bool) string {
+	switch {
+	case verb != "merge" && act == "delete":
+		return "deleted"
+	case verb != "merge":
+		return "cleared"
+	case own:
+		return "filled"
+	case act == "delete":
+		return "doubled"
+	}
+	return "moved"
 }
 
 // Name is what the act does, for messages.

@@ -44,6 +44,10 @@ type Spec struct {
 	// Lines, if not nil, are those of a list that the change carries out.
 	Lines *Lines `json:"-"`
 
+	// Merge, if not nil, is what becomes of references to the rows that the step deletes, and of
+	// what they had. Its kind's record has what the author wrote.
+	Merge *Merge `json:"-"`
+
 	// Call, if not nil, is all that the step does: a statement for each line of the list.
 	Call *Call `json:"-"`
 }
@@ -118,6 +122,7 @@ type Change struct {
 	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
 	Into      *Into    // where the rows go that are deleted, or that are put there as well; nil if nowhere
 	Lines     *Lines   // of a list, that it carries out; nil if there is none
+	Merge     *Merge   // which rows its rows become one with; nil if they are merely deleted
 	Call      *Call    // the statement for each of these lines; nil if the change is one of rows
 	Acts      []*Act   // changes of other tables that come before it in each batch; see Cascade
 	NotKept   string   // why there are none, though the database follows references from its rows
@@ -203,6 +208,8 @@ func (c *Change) TargetSQL() string {
 // Does is what the change does with its rows, in a word.
 func (c *Change) Does() string {
 	switch {
+	case c.Merge != nil:
+		return "merge"
 	case c.Into == nil:
 		return c.Verb.String()
 	case c.Verb == sqltext.Insert && c.Lines != nil:

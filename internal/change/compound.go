@@ -17,6 +17,16 @@ type Compound struct {
 	List   *Kept   // in a table of the session's own: their keys, and as old values what other rows refer to
 	Parts  []*Part // in the order of the acts
 	Top    []int   // the parts that have lists, each after those by whose lists its rows are found
+
+	Stays *Stays // of a merge: the rows that stay; nil without one
+}
+
+// Stays are the rows that stay where others become one with them: they are locked and listed as well,
+// so that none of them goes meanwhile.
+type Stays struct {
+	Find *Change
+	List *Kept
+	Lost *Query // how many of the rows that go would go to none
 }
 
 // Part is an act of a compound.
@@ -43,6 +53,9 @@ func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, e
 		tables, lists = append(tables, a.Change.Table), append(lists, p.List)
 	}
 	for _, p := range x.Parts {
+		if p.Act.Stays {
+			continue
+		}
 		for n, f := range p.Act.Follows {
 			find := *p.Act.Change
 			q := &Query{D: c.D}
@@ -51,6 +64,15 @@ func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, e
 			}
 			if n > 0 {
 				q.unlisted(p.Change, p.List)
+			}
+			if r := p.Act.Doubled; r != nil {
+				q.Add(" AND ")
+				c.Merge.doubled(q, r, find.Ref, x.List)
+			}
+			if r := p.Act.Moved; r != nil {
+				if strayed := c.Merge.Strayed(c.D, r); strayed != nil { // the database refuses to let what they refer to go
+					q.Add(" AND NOT EXISTS (SELECT 1", strayed.String(), " AND ").sameRow("jugatum_t", find.Ref, p.Act.Change.Table.Key).Add(")")
+				}
 			}
 			for _, o := range x.Parts { // rows that go need not lose their reference first
 				if p.Change.Verb == sqltext.Update && o.Change.Verb == sqltext.Delete && o.Change.Table.Is(p.Change.Table) {
@@ -69,7 +91,39 @@ func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, e
 		}
 	}
 	x.sort()
-	return x, nil
+	return x, x.stay(c, table(len(acts)+1))
+}
+
+// stay lays out the list of the rows that stay, and says what they get.
+func (x *Compound) stay(c *Change, table string) (err error) {
+	if c.Merge == nil {
+		return nil
+	}
+	x.Stays = &Stays{List: NewRoster(table, c)}
+	if x.Stays.Find, x.Stays.Lost, err = c.Merge.findStays(c, x.List, x.Stays.List); err != nil {
+		return err
+	}
+	for _, p := range x.Parts {
+		if p.Act.Stays {
+			p.List, p.Change = x.Stays.List, listed(p.Change)
+			p.Change.Set = slices.Clone(p.Change.Set)
+			if err := c.Merge.fill(p.Change, x.List); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// sameRow appends that two aliases stand for one row of a table.
+func (q *Query) sameRow(a, b string, k *Key) *Query {
+	for i, c := range k.Columns {
+		if i > 0 {
+			q.Add(" AND ")
+		}
+		q.Add(a, ".", q.D.Quote(c.Name), " ", c.Op("="), " ", b, ".", q.D.Quote(c.Name))
+	}
+	return q
 }
 
 // sort puts the lists into an order in which each can be made.
@@ -77,7 +131,7 @@ func (x *Compound) sort() {
 	for len(x.Top) < len(x.Parts) {
 		before := len(x.Top)
 		for i, p := range x.Parts {
-			ready := p.List != nil && !slices.Contains(x.Top, i) &&
+			ready := p.List != nil && !p.Act.Stays && !slices.Contains(x.Top, i) &&
 				!slices.ContainsFunc(p.Act.Follows, func(f Follow) bool { return f.Of != OwnRows && !slices.Contains(x.Top, f.Of) })
 			if ready {
 				x.Top = append(x.Top, i)
@@ -119,6 +173,13 @@ func listOf(table string, c *Change, acts []*Act, n int) *Kept {
 			for _, col := range f.Parent {
 				if f.Of == n && list.holds(col) == "" {
 					list.Old = append(list.Old, KeptColumn{keptName("old_", col.Name, len(list.Old)+1, taken), col})
+				}
+			}
+		}
+		if a.Stays && n == OwnRows { // gets what is missing there from these
+			for _, s := range a.Change.Set {
+				if !s.Implicit && list.holds(s.Column) == "" {
+					list.Old = append(list.Old, KeptColumn{keptName("old_", s.Column.Name, len(list.Old)+1, taken), s.Column})
 				}
 			}
 		}
@@ -243,6 +304,9 @@ func Enlist(c *Change, list *Kept, r Range, base int64, lock bool) *Query {
 // Brought is the query for how many rows an act would change besides: with what the change
 // finds now, without lists.
 func Brought(c *Change, acts []*Act, n int) *Query {
+	if c.Merge != nil {
+		return c.Merge.Brought(c.D, acts[n])
+	}
 	q := &Query{D: c.D}
 	alias := "jugatum_a" + itoa(n)
 	q.Add("SELECT count(*) FROM ", acts[n].Change.Table.SQL(c.D), " AS ", alias, " WHERE ")

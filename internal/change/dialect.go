@@ -80,6 +80,10 @@ type Dialect interface {
 	Spelled(value string) string
 	Words(json string, columns []string) string
 
+	// Grouped is what a column's values are put into groups by: those that are the same to the byte
+	// have the same, no others do. It may be a digest of a long text.
+	Grouped(c *Column, value string) string
+
 	// Parts of statements.
 
 	// ForUpdate has a query lock the rows of a table that it calls alias.

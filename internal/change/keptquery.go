@@ -173,6 +173,17 @@ func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) 
 	return q.Add(" WHERE ").seq(kept, from, to)
 }
 
+// Repeated is the query for the last number, after from and up to to, of a kept row after which
+// comes another of the same row of the table; NULL without one.
+func Repeated(d Dialect, kept *Kept, from, to int64) *Query {
+	q := &Query{D: d}
+	q.Add(d.Settings(kept.Packed != "", true), "SELECT max(k.seq) FROM ", kept.Table, " AS k JOIN ", kept.Table, " AS m ON m.seq > k.seq")
+	for _, key := range kept.Keys {
+		q.Add(" AND k.", d.Quote(key.Name), " ", key.Of.Op("="), " m.", d.Quote(key.Name))
+	}
+	return q.Add(" AND m.seq <= ").Arg(to, "bigint").Add(" WHERE ").seq(kept, from, to)
+}
+
 // KeptAmong is the query for which of some keys, by their place in the list, are those of kept
 // rows. They are of the columns of byKey.
 func KeptAmong(d Dialect, kept, byKey *Kept, keys []KeyValue) *Query {

@@ -69,7 +69,7 @@ func NewReplace(d Dialect, step string, t *Table, cols []*Column, rules rewrite.
 		return nil, err
 	}
 	b := builder{c: c}
-	return c, b.implicit()
+	return c, b.c.implicit()
 }
 
 // Native reports whether the database's own replace() gives the same result:

@@ -249,6 +249,23 @@ func (t *Table) Named(name string) *Column {
 	return nil
 }
 
+// Loosely finds a column by its exact name, or else by one that differs in case alone.
+func Loosely(t *Table, name string) *Column {
+	if c := t.Named(name); c != nil {
+		return c
+	}
+	var found *Column
+	for _, c := range t.Columns {
+		if strings.EqualFold(c.Name, name) {
+			if found != nil {
+				return nil
+			}
+			found = c
+		}
+	}
+	return found
+}
+
 // Or is what stands after UPDATE or INSERT so that a row that breaks a constraint
 // is an error, whatever the constraint says itself. Elsewhere it is left out: it
 // would count within triggers as well.

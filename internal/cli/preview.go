@@ -154,6 +154,8 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	switch s.Verb {
 	case "delete":
 		verb = "would be deleted"
+	case "merge":
+		verb = "would become one with others"
 	case "move":
 		verb = "would move to " + term.Clean(s.Move.To)
 	case "copy":
@@ -177,6 +179,9 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	if s.Move != nil && s.Lines == nil {
 		report.PrintMove(o, s.Move)
 	}
+	if s.Merge != nil {
+		report.PrintMerge(o, s.Merge)
+	}
 	printActs(o, s)
 	a.printFigures(s)
 	if s.Replacement != nil {
@@ -185,7 +190,7 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	if s.Fill != nil {
 		report.PrintFill(o, s.Fill)
 	}
-	if len(s.Sample) > 0 {
+	if len(s.Sample) > 0 && s.Merge == nil { // whose largest group says more
 		o.Printf("\n")
 		a.printSample(s, width-2)
 	}
@@ -216,14 +221,14 @@ func printActs(o *term.Out, s *preview.Step) {
 	o.Printf("\n")
 	t := o.NewTable("  with them", "", "by", ">rows")
 	for _, x := range s.Acts {
-		does := "deleted"
-		if x.Verb == "update" {
-			does = "lose their reference"
-		}
-		t.Row("  "+term.Clean(x.Table), does, term.Clean(strings.Join(x.By, ", ")), term.Count(x.Rows))
+		t.Row("  "+term.Clean(x.Table), report.ActText(x.Role, true), o.Cut(term.Clean(strings.Join(x.By, ", ")), 40), term.Count(x.Rows))
 	}
 	t.Print()
-	o.Printf("  %s\n", o.Paint(term.Faint, "In each batch these are changed first, and kept: undo brings them back as well."))
+	text := "In each batch these are changed first, and kept: undo brings them back as well."
+	if s.Verb == "merge" {
+		text = "All in the batch in which the others go, and kept: undo brings them back as well."
+	}
+	o.Printf("  %s\n", o.Paint(term.Faint, text))
 }
 
 // printRehearsal tells what one batch cost and what the whole will.

@@ -253,6 +253,18 @@ func (mariadb) Spelled(value string) string {
 	return "CONVERT(" + value + " USING utf8mb4) COLLATE utf8mb4_bin"
 }
 
+// Grouped is a digest of what may be long: sorting looks at the first kilobyte of a text alone
+// (max_sort_length), and takes blanks at its end for nothing.
+func (d mariadb) Grouped(c *change.Column, value string) string {
+	switch {
+	case c.Class == change.Text || d.MayBeLarge(c) && !c.Binary:
+		return "SHA2(CONVERT(" + value + " USING utf8mb4), 256)"
+	case c.Binary:
+		return "SHA2(" + value + ", 256)"
+	}
+	return value
+}
+
 // Words are of a type of which a table that is made for the query has an index.
 func (mariadb) Words(json string, columns []string) string {
 	var list []string

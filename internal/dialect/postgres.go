@@ -252,6 +252,14 @@ func (postgres) Replaced(_ *change.Column, value, text, with string) string {
 
 func (postgres) Spelled(value string) string { return "CAST(" + value + ` AS text) COLLATE "C"` }
 
+// Grouped has texts compare by their bytes, whatever their type's own rule is.
+func (d postgres) Grouped(c *change.Column, value string) string {
+	if c.Class == change.Text {
+		return d.Spelled(value)
+	}
+	return value
+}
+
 func (d postgres) Words(json string, columns []string) string {
 	var list []string
 	for i, c := range columns {

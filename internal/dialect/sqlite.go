@@ -158,6 +158,9 @@ func (sqlite) Replaced(_ *change.Column, value, text, with string) string {
 // Spelled names the collation: a CAST alone has that of the column within it.
 func (sqlite) Spelled(value string) string { return "CAST(" + value + " AS TEXT) COLLATE BINARY" }
 
+// Grouped leaves a value what it is: a number is never the same as a text of its digits.
+func (sqlite) Grouped(_ *change.Column, value string) string { return value + " COLLATE BINARY" }
+
 // Words have an affinity, or no index would be made of them.
 func (sqlite) Words(json string, columns []string) string {
 	var list []string

@@ -9,10 +9,10 @@ import (
 )
 
 // ListTable is the name of the n-th list that a session has for the batches of a step.
-func ListTable(db DB, step, n int) string { return temporary(db, fmt.Sprintf("list_%d_%d", step, n)) }
+func ListTable(db DB, step, n int) string { return Temporary(db, fmt.Sprintf("list_%d_%d", step, n)) }
 
-// temporary is the name of a table that lasts as long as the session.
-func temporary(db DB, name string) string {
+// Temporary is the name of a table that lasts as long as the session.
+func Temporary(db DB, name string) string {
 	if table, _ := db.Dialect().Temporary("jugatum_" + name); table != "" {
 		return table
 	}
@@ -53,6 +53,19 @@ func Carry(ctx context.Context, db DB, tx *Tx, x *change.Compound, kept *change.
 	if err != nil || rows == 0 {
 		return b.Effect, err
 	}
+	stay := int64(0)
+	if s := x.Stays; s != nil {
+		if stay, err = b.list(ctx, s.List, change.Range{}, s.Find); err != nil {
+			return b.Effect, err
+		}
+		lost := int64(0)
+		if err := tx.S.Conn.QueryRowContext(ctx, s.Lost.String(), s.Lost.Args...).Scan(&lost); err != nil {
+			return b.Effect, err
+		}
+		if lost > 0 { // to be listed once more, now without those that had meant to go there
+			return b.Effect, errStale
+		}
+	}
 	listed := make([]int64, len(x.Parts))
 	for _, i := range x.Top {
 		if listed[i], err = b.list(ctx, x.Parts[i].List, change.Range{}, x.Parts[i].Find...); err != nil {
@@ -60,6 +73,9 @@ func Carry(ctx context.Context, db DB, tx *Tx, x *change.Compound, kept *change.
 		}
 	}
 	for i, p := range x.Parts {
+		if p.Act.Stays { // once what is unique is free
+			continue
+		}
 		if p.List == nil {
 			b.Acts[i], err = b.change(ctx, p.Change, p.Kept, change.Range{})
 		} else {
@@ -71,6 +87,11 @@ func Carry(ctx context.Context, db DB, tx *Tx, x *change.Compound, kept *change.
 	}
 	b.Changed, err = b.changeListed(ctx, x.Own, kept, x.List, rows)
 	b.Matched = b.Changed
+	for i, p := range x.Parts {
+		if err == nil && p.Act.Stays {
+			b.Acts[i], err = b.change(ctx, p.Change, p.Kept, whole(p.List, stay))
+		}
+	}
 	return b.Effect, err
 }
 
@@ -106,11 +127,16 @@ func (b *carried) changeListed(ctx context.Context, c *change.Change, kept, list
 	if rows == 0 {
 		return 0, nil
 	}
-	n, err := b.change(ctx, c, kept, change.Range{Roster: list, Lo: change.KeyValue{int64(0)}, Hi: change.KeyValue{rows}})
+	n, err := b.change(ctx, c, kept, whole(list, rows))
 	if err == nil && n != rows {
 		err = &StayedError{c.Table.String(), rows, n}
 	}
 	return n, err
+}
+
+// whole is a list of so many rows from its beginning to its end.
+func whole(list *change.Kept, rows int64) change.Range {
+	return change.Range{Roster: list, Lo: change.KeyValue{int64(0)}, Hi: change.KeyValue{rows}}
 }
 
 // change carries out one of the statements of the batch.

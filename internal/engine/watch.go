@@ -119,7 +119,7 @@ func scratchTable(ctx context.Context, db DB, tx *Tx, c *change.Change) (*change
 			fmt.Fprintf(h, "%s %s %s\x00", k.Name, k.Of.Type, k.Of.Collation)
 		}
 	}
-	kept.Table = temporary(db, fmt.Sprintf("watched_%x", h.Sum64()))
+	kept.Table = Temporary(db, fmt.Sprintf("watched_%x", h.Sum64()))
 	// A batch that was rolled back to a savepoint may have left rows.
 	return kept, emptied(ctx, db, tx, kept)
 }

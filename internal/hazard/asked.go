@@ -39,6 +39,34 @@ func lost(l look) []Question {
 	return []Question{{From: change.Lost(l.c), Quick: true, args: []any{l.c.Table}}}
 }
 
+// standTwice are references that would stand twice where the rows to which they refer become one.
+func standTwice(l look) (out []Question) {
+	m := l.c.Merge
+	if m == nil {
+		return nil
+	}
+	for i := range m.Refers {
+		if r := &m.Refers[i]; !r.Drop && len(r.Uniques) > 0 {
+			out = append(out, Question{From: m.Referring(l.c.D, r, true), Quick: true, args: []any{r.Table, r.Name()}})
+		}
+	}
+	return out
+}
+
+// strayed are references that would be to nothing.
+func strayed(l look) (out []Question) {
+	m := l.c.Merge
+	if m == nil {
+		return nil
+	}
+	for i := range m.Refers {
+		if q := m.Strayed(l.c.D, &m.Refers[i]); q != nil {
+			out = append(out, Question{From: q, Quick: true, args: []any{m.Refers[i].Table, m.Refers[i].Name()}})
+		}
+	}
+	return out
+}
+
 // ambiguousFill is asked also where nothing is counted: a step that fills promises it.
 func ambiguousFill(l look) []Question {
 	if l.c.Lookup == nil || l.c.Lookup.Unique || l.c.From.Empty() || l.c.Table.Key == nil {
@@ -205,7 +233,7 @@ func (r reference) follows() bool {
 }
 
 func (l look) references() (out []reference) {
-	if l.c.Verb == sqltext.Insert { // nothing becomes of the rows themselves
+	if l.c.Verb == sqltext.Insert || l.c.Merge != nil { // nothing becomes of the rows themselves, or references are moved
 		return nil
 	}
 	for _, fk := range l.c.Table.ReferredBy {

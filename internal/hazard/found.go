@@ -114,7 +114,11 @@ func (l look) instead() string {
 
 func readsTarget(l look) [][]any {
 	r := l.c.Reads
-	return iff(l.several() && r.Target && len(r.Live) == 0, l.c.Table, l.instead())
+	way := l.instead()
+	if l.c.Verb == sqltext.Delete && !l.c.From.Empty() || l.c.Verb == sqltext.Delete && slices.ContainsFunc(l.c.TableRefs(), func(n sqltext.Name) bool { return l.c.D.Same(n.Table, l.c.Table.Name) }) {
+		way += ", or, where of several rows that are the same one is to stay, a step with merge (docs/job-files.md#merge)"
+	}
+	return iff(l.several() && r.Target && len(r.Live) == 0, l.c.Table, way)
 }
 
 func opaque(l look) [][]any {
@@ -318,7 +322,7 @@ func quotedTexts(l look) (out [][]any) {
 }
 
 func likeDelete(l look) [][]any {
-	return iff(l.c.Verb == sqltext.Delete && has(l.c.Where, "LIKE", "ILIKE", "GLOB"))
+	return iff(l.c.Verb == sqltext.Delete && l.c.Merge == nil && has(l.c.Where, "LIKE", "ILIKE", "GLOB"))
 }
 
 func keptDeleted(l look) [][]any { return iff(l.c.Verb == sqltext.Delete && l.c.Into == nil) }

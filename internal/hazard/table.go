@@ -72,6 +72,8 @@ var table = []Hazard{
 	{"already-there", Refusal, false, "{rows} are in %s already, by their key; present = \"keep\" leaves those that are there, \"replace\" has the others take their place", nil, alreadyThere},
 	{"absent-key", Refusal, false, "{rows} of %s have keys that %s has not, and absent = \"fail\" allows none: take them out, or choose \"report\" or \"insert\"", nil, missedLines(change.NoSuchKey)},
 	{"present-key", Refusal, false, "{rows} of %s have keys that %s has already, and present = \"fail\" allows none: take them out, or choose \"report\" or \"update\"", nil, missedLines(change.KeyExists)},
+	{"strayed", Refusal, false, "{rows} of %s refer, by %s, to rows that would go, and the row that stays is NULL there: they would refer to nothing; give it a value, or choose by stays one that has it", nil, strayed},
+	{"stands-twice", Refusal, false, "{rows} of %s would stand twice under a unique index once they refer to the row that stays (%s); twice = \"merge\" makes each one with the row that stands there, by deleting it, or tidy these up first", nil, standTwice},
 	{"unique-collision", Warning, false, "{n} values of the unique index %s would stand more than once", nil, newCollisions},
 	{"unique-collision", Warning, false, "{n} values of the unique index %s would stand more than once", nil, collisions},
 	{"null-unmatched", Warning, false, "{rows} with NULL in %s are not found: for them the filter is neither true nor false; add OR … IS NULL if they are meant", nil, unknowns},

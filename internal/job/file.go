@@ -23,6 +23,7 @@ import (
 	"jugatum/internal/kind/changes"
 	"jugatum/internal/kind/each"
 	"jugatum/internal/kind/fill"
+	"jugatum/internal/kind/merge"
 	"jugatum/internal/kind/move"
 	"jugatum/internal/kind/shape"
 	"jugatum/internal/list"
@@ -79,6 +80,7 @@ type fileStep struct {
 	Replace *fileReplace      `toml:"replace"`
 	FillKeys
 	ShapeKeys
+	MergeKeys
 	MoveKeys
 	ChangesKeys
 	EachKeys
@@ -92,6 +94,7 @@ type fileStep struct {
 type (
 	FillKeys    = fill.Keys
 	ShapeKeys   = shape.Keys
+	MergeKeys   = merge.Keys
 	MoveKeys    = move.Keys
 	ChangesKeys = changes.Keys
 	EachKeys    = each.Keys
@@ -109,7 +112,7 @@ func (f fileStep) kinds() []kind.Keys {
 	if lists.Used() {
 		lists.Order, lists.Present, lists.Set, moves.Present = f.Order, moves.Present, f.Set, nil
 	}
-	return []kind.Keys{f.FillKeys, f.ShapeKeys, moves, lists, calls}
+	return []kind.Keys{f.FillKeys, f.ShapeKeys, f.MergeKeys, moves, lists, calls}
 }
 
 // kind are those whose keys the step has.

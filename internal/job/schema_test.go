@@ -98,6 +98,9 @@ func TestSchemaHoldsJobs(t *testing.T) {
 				"step.replace.damaged": "[[step]]\nin = ['a.b']\nreplace = { find = 'a', with = 'b', damaged = '" + w + "' }\n",
 				"step.method":          "[[step]]\ntable = 'berth'\nwhere = 'a = 1'\nset = { a = '1' }\nmethod = '" + w + "'\n",
 			}[path]
+			if text == "" && slices.Contains([]string{"same_as", "nulls", "blanks", "twice"}, key) {
+				text = "[[step]]\ntable = 'vessel'\nmerge = ['name']\n" + key + " = '" + w + "'\n"
+			}
 			if text == "" {
 				text = "[[step]]\ntable = 'berth'\nfrom = 'quay'\nmatch = { a = 'b' }\nfill = { c = 'd' }\n" + key + " = '" + w + "'\n"
 			}

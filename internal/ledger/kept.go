@@ -69,7 +69,16 @@ func Shown(s sql.NullString) string {
 
 // PreviousKept gives the number of the last kept row up to to, 0 if there is none.
 func PreviousKept(ctx context.Context, db engine.DB, kept *change.Kept, to int64) (int64, error) {
-	q := change.PreviousKept(db.Dialect(), kept, to)
+	return keptNumber(ctx, db, change.PreviousKept(db.Dialect(), kept, to))
+}
+
+// Repeated gives the last number, after from and up to to, of a kept row after which comes another of
+// the same row of the table; 0 if there is none.
+func Repeated(ctx context.Context, db engine.DB, kept *change.Kept, from, to int64) (int64, error) {
+	return keptNumber(ctx, db, change.Repeated(db.Dialect(), kept, from, to))
+}
+
+func keptNumber(ctx context.Context, db engine.DB, q *change.Query) (int64, error) {
 	var last sql.NullInt64
 	err := db.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&last)
 	if errors.Is(err, sql.ErrNoRows) {

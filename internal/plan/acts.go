@@ -17,6 +17,9 @@ import (
 // follow finds the acts that a change brings with it: what the database would do to rows
 // that refer to those deleted.
 func (p *Plan) follow(ctx context.Context, c *change.Change, look change.Catalogue) error {
+	if c.Merge != nil {
+		return p.mergeActs(ctx, c)
+	}
 	acts, why, err := change.Cascade(c, look)
 	if err == nil {
 		c.Back, err = change.FollowedBack(c, look)
@@ -35,20 +38,11 @@ func (p *Plan) follow(ctx context.Context, c *change.Change, look change.Catalog
 		return err
 	}
 	for _, a := range acts {
-		key := a.Change.Table.Key
-		if !key.MayNull {
-			continue
-		}
-		q := &change.Query{D: c.D}
-		q.Add("SELECT count(*) FROM (SELECT 1 FROM ", a.Change.Table.SQL(c.D), " AS jugatum_t WHERE 1 = 0")
-		for _, col := range key.Columns {
-			q.Add(" OR jugatum_t.", c.D.Quote(col.Name), " IS NULL")
-		}
-		var n int64
-		if err := p.DB.Pool().QueryRowContext(ctx, q.Add(" LIMIT 1) AS jugatum_n").String()).Scan(&n); err != nil {
+		null, err := p.nullKeys(ctx, a.Change.Table)
+		if err != nil {
 			return err
 		}
-		if n > 0 {
+		if null {
 			acts, why = nil, fmt.Sprintf("rows of %s have NULL in their key, by which they could not be put back", a.Change.Table)
 			break
 		}
@@ -57,13 +51,28 @@ func (p *Plan) follow(ctx context.Context, c *change.Change, look change.Catalog
 	return nil
 }
 
+// nullKeys reports whether a row has NULL in its key.
+func (p *Plan) nullKeys(ctx context.Context, t *change.Table) (bool, error) {
+	if !t.Key.MayNull {
+		return false, nil
+	}
+	q := &change.Query{D: p.DB.Dialect()}
+	q.Add("SELECT count(*) FROM (SELECT 1 FROM ", t.SQL(q.D), " AS jugatum_t WHERE 1 = 0")
+	for _, col := range t.Key.Columns {
+		q.Add(" OR jugatum_t.", q.D.Quote(col.Name), " IS NULL")
+	}
+	var n int64
+	err := p.DB.Pool().QueryRowContext(ctx, q.Add(" LIMIT 1) AS jugatum_n").String()).Scan(&n)
+	return n > 0, err
+}
+
 // Keeping says whether old and new values are kept, and which hazards a person has
 // overridden: without kept values, or if that is meant, what the database does to rows that
 // refer to those deleted is left to it.
 func (p *Plan) Keeping(keep bool, despite []string) {
 	for _, c := range p.Changes {
 		switch {
-		case len(c.Acts) == 0:
+		case len(c.Acts) == 0 || c.Merge != nil: // a merge is not one without them
 		case slices.Contains(despite, hazard.Cascade):
 			c.Acts, c.NotKept = nil, "left to the database"
 		case !keep:
@@ -106,7 +115,11 @@ func (p *Plan) acts(ctx context.Context, l *ledger.Ledger, r *ledger.Run, w *run
 			return err
 		}
 		c := p.recorded(w.Step.Name, a.Verb, t, a.SetColumns, r.Params)
-		w.Acts = append(w.Acts, &runner.Act{Record: a, Change: c, Kept: l.KeptOf(w.Step, a, c)})
+		x := &runner.Act{Record: a, Change: c}
+		if a.KeptTable != "" { // a merge has acts also where nothing is kept
+			x.Kept = l.KeptOf(w.Step, a, c)
+		}
+		w.Acts = append(w.Acts, x)
 	}
 	if r.UndoOf != 0 || len(w.Acts) == 0 {
 		return nil

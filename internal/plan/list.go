@@ -16,6 +16,7 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/job"
 	"jugatum/internal/kind"
+	"jugatum/internal/kind/merge"
 	"jugatum/internal/ledger"
 	"jugatum/internal/list"
 )
@@ -27,7 +28,7 @@ import (
 // HasLists reports whether a job has lists, which are read into the database before anything
 // else, also for a preview.
 func HasLists(j *job.Job) bool {
-	return slices.ContainsFunc(j.Steps, func(s job.Step) bool { _, ok := s.Kind.(kind.Listed); return ok })
+	return slices.ContainsFunc(j.Steps, needsTables)
 }
 
 // readLists reads the lists of the job's steps. What tells one from another is put into
@@ -39,20 +40,26 @@ func (p *Plan) readLists(ctx context.Context, told Reading) (err error) {
 		}
 	}()
 	for i, s := range p.Job.Steps {
-		of, ok := s.Kind.(kind.Listed)
-		if !ok {
+		if !needsTables(s) {
 			continue
 		}
-		from, format := of.List()
 		if p.session == nil {
 			if p.session, err = p.DB.Session(ctx, engine.SessionOptions{Purpose: "jugatum list", LockTimeout: 5 * time.Second}); err != nil {
 				return err
 			}
 			defer func() { p.session.Close(); p.session = nil }()
 			if err := ledger.Open(p.DB).Ensure(ctx, p.session); err != nil {
-				return fmt.Errorf("the lines of %s cannot be read into %s, since the ledger's tables cannot be made: %w", from.Name(), p.DB.Name(), err)
+				return fmt.Errorf("step %q: what it is to change cannot be written down in %s, since the ledger's tables cannot be made: %w", s.Name, p.DB.Name(), err)
 			}
 		}
+		if m, ok := s.Kind.(*merge.Step); ok {
+			if err := p.groups(ctx, i, s, m, told); err != nil {
+				return p.Job.At(err)
+			}
+			continue
+		}
+		of := s.Kind.(kind.Listed)
+		from, format := of.List()
 		x := &loading{p: p, step: i, of: s, kind: of, from: from, format: format, told: told}
 		if err := x.load(ctx); err != nil {
 			var fault *list.Fault
@@ -76,7 +83,7 @@ func (p *Plan) Close() {
 	if p.recordedLists || len(p.made) == 0 {
 		return
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	ctx, cancel := ending()
 	defer cancel()
 	s, err := p.DB.Session(ctx, engine.SessionOptions{Purpose: "jugatum list", LockTimeout: 5 * time.Second})
 	if err != nil { // what stays is in nobody's way
@@ -92,6 +99,11 @@ func (p *Plan) Close() {
 		}
 	}
 	p.made = nil
+}
+
+// ending gives the time for clearing up, also after a signal.
+func ending() (context.Context, context.CancelFunc) {
+	return context.WithTimeout(context.Background(), 30*time.Second)
 }
 
 // loading reads one list.
@@ -249,6 +261,12 @@ func (p *Plan) setList(step int, record *ledger.List, x *change.List) {
 // restoreLists describes the lists of a run from its record.
 func (p *Plan) restoreLists(ctx context.Context) error {
 	for i, s := range p.Job.Steps {
+		if _, ok := s.Kind.(*merge.Step); ok {
+			if err := p.merged(i); err != nil {
+				return err
+			}
+			continue
+		}
 		if _, ok := s.Kind.(kind.Listed); !ok {
 			continue
 		}
@@ -274,7 +292,11 @@ func (p *Plan) digestValues() map[string]change.Value {
 	out := maps.Clone(p.Values)
 	for step := range p.lists {
 		record, err := ledger.ListOf(p.Values, step)
-		if err == nil {
+		switch {
+		case err != nil:
+		case record.SHA256 == "": // what it says is found in the database, by what the job says
+			delete(out, ledger.ListParam(step))
+		default:
 			out[ledger.ListParam(step)] = change.Value{Type: change.TextValue, Text: record.SHA256}
 		}
 	}

@@ -168,9 +168,14 @@ func (x *loading) insert(ctx context.Context, rows [][]any) error {
 
 // apart does something in a transaction of its own, and leaves others their turn.
 func (x *loading) apart(ctx context.Context, do func(tx *engine.Tx) error) error {
-	hold, err := x.p.session.InTx(ctx, do)
-	if y, ok := x.p.DB.(engine.Yielder); ok && err == nil {
-		return y.Yield(ctx, x.p.session, hold)
+	return x.p.apart(ctx, do)
+}
+
+// apart does something on the session that reads lists, in a transaction of its own.
+func (p *Plan) apart(ctx context.Context, do func(tx *engine.Tx) error) error {
+	hold, err := p.session.InTx(ctx, do)
+	if y, ok := p.DB.(engine.Yielder); ok && err == nil {
+		return y.Yield(ctx, p.session, hold)
 	}
 	return err
 }

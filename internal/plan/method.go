@@ -41,9 +41,11 @@ func (p *Plan) Choose(ctx context.Context, c *change.Change, matched int64) (str
 		return "", Refusef("step %q: its values are computed here, by sweep or single, not by roster", c.Step)
 	}
 	switch {
+	case c.Merge != nil && method == "sweep":
+		return "", Refusef("step %q: the rows that go are listed group by group (roster), or deleted by one statement (single); sweep goes by key", c.Step)
 	case c.First != nil && method == "sweep":
 		return "", Refusef("step %q: %s are listed first (roster), or changed by one statement (single); sweep goes by key", c.Step, c.First)
-	case c.First != nil && method == "":
+	case (c.First != nil || c.Merge != nil) && method == "":
 		return "roster", nil
 	case method != "":
 		return method, nil

@@ -209,6 +209,9 @@ func (p *Plan) change(ctx context.Context, s job.Step, spec change.Spec, look ch
 	if c.Reads, err = p.reads(ctx, c, spec, look); c.Lines != nil { // a table of ours, which nobody changes
 		c.Reads.Tables = slices.DeleteFunc(c.Reads.Tables, func(name string) bool { return name == c.Lines.Table.Name })
 	}
+	if c.Merge != nil {
+		ownReads(c)
+	}
 	return c, err
 }
 

@@ -26,6 +26,7 @@ func (p *Plan) Undo(orig *ledger.Run, opts ledger.Options) (*ledger.Run, error) 
 			if err := sameKey(o.Name, ch.Table, o.KeyColumns, orig.ID); err != nil {
 				return nil, err
 			}
+			st.Verb = o.Verb // which the job may not tell any more
 			st.KeptTable, st.PackedTable, st.ToChange = o.KeptTable, o.PackedTable, o.Totals.Changed
 			for _, a := range o.Acts {
 				back := *a

@@ -13,7 +13,8 @@ type Act struct {
 	Name  string   `json:"name"` // what it does, and by which columns that refer
 	Table string   `json:"table"`
 	Verb  string   `json:"verb"`
-	By    []string `json:"by"` // the columns that refer
+	By    []string `json:"by"`   // the columns that refer; of a row that stays, those that may be filled
+	Role  string   `json:"role"` // deleted, or cleared: the reference; in a merge moved, doubled (deleted, since it would stand twice) or filled
 	Rows  int64    `json:"rows"`
 }
 
@@ -21,7 +22,7 @@ type Act struct {
 func acts(ctx context.Context, db engine.DB, c *change.Change) ([]Act, error) {
 	var out []Act
 	for i, a := range c.Acts {
-		x := Act{Name: a.Name(), Table: a.Change.Table.String(), Verb: a.Change.Verb.String(), By: a.By()}
+		x := Act{Name: a.Name(), Table: a.Change.Table.String(), Verb: a.Change.Verb.String(), By: a.By(), Role: change.Role(c.Does(), a.Change.Verb.String(), a.Stays)}
 		q := change.Brought(c, c.Acts, i)
 		if err := db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&x.Rows); err != nil {
 			return nil, fmt.Errorf("step %q: counting the rows of %s that go with them: %w", c.Step, x.Table, err)

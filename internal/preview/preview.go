@@ -32,7 +32,9 @@ type Step struct {
 	// Call is there for a step that calls a statement for each line of a list.
 	Call *Call `json:"call,omitempty"`
 	// Move is there for a step that moves rows to another table.
-	Move      *Move            `json:"move,omitempty"`
+	Move *Move `json:"move,omitempty"`
+	// Merge is there for a step that makes one row of several.
+	Merge     *Merge           `json:"merge,omitempty"`
 	Acts      []Act            `json:"acts,omitempty"` // rows of other tables that would change first, by table
 	Key       []string         `json:"key"`
 	TableRows int64            `json:"table_rows"`
@@ -226,6 +228,11 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 	}
 	p.Move = moved(c)
 	var err error
+	if c.Merge != nil && sample > 0 {
+		if p.Merge, err = merged(ctx, db, c); err != nil {
+			return nil, err
+		}
+	}
 	if p.Lines, err = lines(ctx, db, c, p); err != nil {
 		return nil, err
 	}

@@ -220,15 +220,11 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 // ahead begins the transaction of the batch as a run does: where its rows can be read before its turn,
 // beside the batch before it, they are.
 func (x *Rehearsal) ahead(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, kept []*change.Kept, r change.Range) (*engine.Tx, error) {
-	var own *change.Kept
-	if len(kept) > 0 {
-		own = kept[0]
-	}
-	if len(c.Acts) > 0 || !engine.Foresees(db, c, own) {
+	if len(c.Acts) > 0 || !engine.Foresees(db, c, stepKept(kept)) {
 		return s.Start(ctx)
 	}
 	begun := time.Now()
-	outlook, err := engine.Foresight{}.Foresee(ctx, db, s, c, own, r, 0)
+	outlook, err := engine.Foresight{}.Foresee(ctx, db, s, c, stepKept(kept), r, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -241,19 +237,29 @@ func (x *Rehearsal) ahead(ctx context.Context, db engine.DB, s *engine.Session, 
 // carried carries out the batch, with the acts of the change.
 func carried(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change, kept []*change.Kept, r change.Range) (engine.Effect, error) {
 	switch {
-	case len(kept) == 0:
+	case len(kept) == 0 && c.Merge == nil:
 		return engine.Batch(ctx, db, tx, c, nil, r, 0)
 	case len(c.Acts) == 0:
-		return engine.Batch(ctx, db, tx, c, kept[0], r, 0)
+		return engine.Batch(ctx, db, tx, c, stepKept(kept), r, 0)
 	}
 	x, err := change.NewCompound(c, c.Acts, func(n int) string { return engine.ListTable(db, 0, n) })
 	if err != nil {
 		return engine.Effect{}, err
 	}
-	for i, p := range x.Parts {
-		p.Kept = kept[i+1]
+	if len(kept) > 0 {
+		for i, p := range x.Parts {
+			p.Kept = kept[i+1]
+		}
 	}
-	return engine.Carry(ctx, db, tx, x, kept[0], r, 0)
+	return engine.Carry(ctx, db, tx, x, stepKept(kept), r, 0)
+}
+
+// stepKept is the table for what is kept of the change itself, nil if nothing is.
+func stepKept(kept []*change.Kept) *change.Kept {
+	if len(kept) == 0 {
+		return nil
+	}
+	return kept[0]
 }
 
 // rehearsalTables makes kept-values tables for a rehearsal: for the change and its acts.

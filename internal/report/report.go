@@ -84,7 +84,8 @@ type Act struct {
 	Name      string   `json:"name"` // what it does, and by which columns that refer
 	Table     string   `json:"table"`
 	Verb      string   `json:"verb"`
-	By        []string `json:"by"` // the columns that refer
+	By        []string `json:"by"`   // the columns that refer; of a row that stays, those that may be filled
+	Role      string   `json:"role"` // deleted, or cleared: the reference; in a merge moved, doubled (deleted, since it would stand twice) or filled
 	Changed   int64    `json:"changed"`
 	KeptTable string   `json:"kept_table,omitempty"`
 }
@@ -141,7 +142,7 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 			Batches: t.Batches, Scanned: t.Scanned, Matched: t.Matched, Changed: t.Changed, Skipped: t.Skipped, Retries: t.Retries, KeptTable: st.KeptTable, Lanes: len(st.Lanes)}
 		for _, a := range st.Acts {
 			weigh(cmp.Or(a.PackedTable, a.KeptTable))
-			x.Acts = append(x.Acts, Act{a.Name(), a.Table(), a.Verb, a.By, a.Changed, a.KeptTable})
+			x.Acts = append(x.Acts, Act{a.Name(), a.Table(), a.Verb, a.By, change.Role(st.Verb, a.Verb, a.TableSchema == st.TableSchema && a.TableName == st.TableName), a.Changed, a.KeptTable})
 		}
 		s.Steps = append(s.Steps, x)
 		if t.Log.Scope != "" {

@@ -145,10 +145,32 @@ func with(a Act, method string) string {
 	switch {
 	case strings.HasPrefix(method, "undo"):
 		return "with them, by " + by
-	case a.Verb == "delete":
-		return "deleted with them, by " + by
 	}
-	return "lost their reference, " + by
+	return ActText(a.Role, false) + ", " + by
+}
+
+// ActText words what becomes of the rows of an act: what would, ahead of a run, or what did.
+func ActText(role string, ahead bool) string {
+	switch role {
+	case "deleted":
+		return pick(ahead, "deleted", "deleted with them")
+	case "cleared":
+		return pick(ahead, "lose their reference", "lost their reference")
+	case "moved":
+		return pick(ahead, "refer to the row that stays", "refer to the row that stayed")
+	case "doubled":
+		return pick(ahead, "would stand twice: deleted", "would have stood twice: deleted")
+	case "filled":
+		return pick(ahead, "the row that stays is filled", "the row that stayed was filled")
+	}
+	return role
+}
+
+func pick(first bool, a, b string) string {
+	if first {
+		return a
+	}
+	return b
 }
 
 // unchangedText says why a step changed fewer rows than it matched, "" if it did not.

@@ -33,13 +33,21 @@ type part struct {
 	act  int   // which act it is; -1: the step's own change
 	rows int64 // that are kept in the stretch at hand
 	done int64 // and that were put back
+
+	repeats bool // several of them may be of one row
 }
 
 // parts are they in the order in which they are put back: the last first.
 func (s *restore) parts() []part {
 	out := []part{{c: s.w.Change, kept: s.w.Kept, act: -1}}
 	for i := len(s.w.Acts) - 1; i >= 0; i-- {
-		out = append(out, part{c: s.w.Acts[i].Change, kept: s.w.Acts[i].Kept, act: i})
+		a := s.w.Acts[i]
+		x := part{c: a.Change, kept: a.Kept, act: i, repeats: s.w.Repeats(a.Change)}
+		if x.repeats {
+			out = append([]part{x}, out...)
+		} else {
+			out = append(out, x)
+		}
 	}
 	return out
 }
@@ -126,6 +134,19 @@ func (s *restore) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, 
 	}
 	if s.w.Change.ChangesKey() {
 		r.Hi = lane.End // rows may take each other's keys; only all at once is safe
+	}
+	for _, p := range s.parts() { // of a row that was changed twice, the later change is put back in a batch before
+		if !p.repeats || !s.backwards() {
+			continue
+		}
+		lo, hi := s.seqs(r)
+		n, err := ledger.Repeated(ctx, s.k.DB, p.kept, lo, hi)
+		if err != nil {
+			return stretch{}, err
+		}
+		if n > lo {
+			r.Hi = change.KeyValue{s.w.UpTo - n}
+		}
 	}
 	if u, ok := s.k.DB.(engine.Unpacker); ok { // outside of the transaction
 		from, to := s.seqs(r)

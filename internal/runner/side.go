@@ -27,16 +27,29 @@ func Sides(c *change.Change, kept *change.Kept) (out []Side) {
 	return out
 }
 
-// Sides are those of a step, of its acts first, as its batches carry them out. A change
+// Sides are those of a step, of its acts first, as its batches carry them out, but for what comes after it. A change
 // of which nothing is kept has none.
 func (w *Work) Sides() (out []Side) {
 	for _, a := range w.Acts {
-		out = append(out, Sides(a.Change, a.Kept)...)
+		if !w.Repeats(a.Change) {
+			out = append(out, Sides(a.Change, a.Kept)...)
+		}
 	}
 	if w.Kept != nil {
 		out = append(out, Sides(w.Change, w.Kept)...)
 	}
+	for _, a := range w.Acts {
+		if w.Repeats(a.Change) {
+			out = append(out, Sides(a.Change, a.Kept)...)
+		}
+	}
 	return out
+}
+
+// Repeats reports whether a change is that of the rows that stay in a merge, which comes after the
+// step's own, and may be of the same row in several batches.
+func (w *Work) Repeats(c *change.Change) bool {
+	return w.Step.Verb == "merge" && c.Verb == sqltext.Update && c.Table.Schema == w.Step.TableSchema && c.Table.Name == w.Step.TableName
 }
 
 // tables are those whose rows a step changes, whatever is kept of them: its own, that into which

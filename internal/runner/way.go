@@ -73,6 +73,8 @@ func (k *worker) method(w *Work) way {
 		return &calls{simple{k}, w, engine.NewWalk(k.DB, w.Change.Table)}
 	case w.Step.Method == "single":
 		return &single{simple{k}, w}
+	case w.Step.Method == "roster" && w.Change.Merge != nil:
+		return &groups{roster{simple{k}, w, w.Change.Merge.Roster()}}
 	case w.Step.Method == "roster":
 		return &roster{simple{k}, w, k.Ledger.Roster(k.Run.ID, w.Step, w.Change)}
 	}
@@ -370,6 +372,45 @@ func (s *roster) cut(_ context.Context, lane *ledger.Lane, _ int64, n int) ([]ch
 func (s *roster) fork(k *worker) way { return &roster{simple{k}, s.w, s.keys} }
 
 func (s *roster) drop(ctx context.Context) { s.k.discard(ctx, s.keys.Table) }
+
+// groups goes through the rows that go in a merge, which are listed before the run is recorded. A
+// group is in one batch unless it is larger than one.
+type groups struct{ roster }
+
+func (s *groups) begin(context.Context) (change.KeyValue, int64, error) {
+	n := s.w.Change.Merge.List.Lines
+	if n == 0 {
+		return nil, 0, nil
+	}
+	return change.KeyValue{n}, n, nil
+}
+
+// next has a stretch end where a group does: before the last one that it holds a part of, unless that
+// is all it holds.
+func (s *groups) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, error) {
+	x, err := s.roster.next(ctx, lane, n)
+	if err != nil {
+		return x, err
+	}
+	from, _ := x.Lo.Int()
+	to, _ := x.Hi.Int()
+	var first, last int64
+	q := s.w.Change.Merge.GroupEnds(s.k.DB.Dialect(), to)
+	if err := s.k.DB.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&first, &last); err != nil {
+		return x, fmt.Errorf("the group of row %d of %s: %w", to, s.keys.Table, err)
+	}
+	switch {
+	case last <= from+int64(n): // which it is at the end
+	case first > from+1:
+		x.Hi = change.KeyValue{first - 1}
+	}
+	return x, nil
+}
+
+func (s *groups) fork(k *worker) way { return &groups{roster{simple{k}, s.w, s.keys}} }
+
+// drop leaves the list: it is of the run's record.
+func (s *groups) drop(context.Context) {}
 
 // numbered is the stretch of about n rows after the checkpoint where rows have numbers.
 func numbered(lane *ledger.Lane, n int) (change.Range, error) {

@@ -55,7 +55,7 @@ func chained(ctx context.Context, db engine.DB, w *runner.Work, work []*runner.W
 		}
 		seen := map[int64]*said{} // by the row's number
 		for _, x := range neighbours(side, w, work) {
-			if err := read(ctx, db, x, side, w.Undo, from, to, seen); err != nil {
+			if err := read(ctx, db, x, side, w, from, to, seen); err != nil {
 				return err
 			}
 		}
@@ -107,6 +107,9 @@ func neighbours(side runner.Side, w *runner.Work, work []*runner.Work) (out []ru
 	if at < 0 {
 		return nil
 	}
+	if w.Repeats(side.Change) { // what it did to the same row another time comes first
+		out = append(out, side)
+	}
 	for _, x := range list[at+1:] {
 		if x.Change.Table.Is(side.Change.Table) && x.Kept.Table != side.Kept.Table && sameColumns(x, side) {
 			out = append(out, x)
@@ -121,7 +124,8 @@ func sameColumns(x, side runner.Side) bool {
 }
 
 // read adds to seen what a change, x, says of the rows after from, up to to, that are kept of another.
-func read(ctx context.Context, db engine.DB, x, side runner.Side, undo bool, from, to int64, seen map[int64]*said) error {
+func read(ctx context.Context, db engine.DB, x, side runner.Side, w *runner.Work, from, to int64, seen map[int64]*said) error {
+	undo := w.Undo
 	mine, theirs, values, none := side.Kept.AfterRun(side.Change), x.Kept, x.Kept.Old, x.Made // what it found
 	if undo {
 		mine, theirs, values, none = side.Kept, x.Kept.AfterRun(x.Change), x.Kept.New, x.Removes() // what it left
@@ -130,6 +134,9 @@ func read(ctx context.Context, db engine.DB, x, side runner.Side, undo bool, fro
 		values = nil
 	}
 	q := change.Chained(db.Dialect(), mine, theirs, values, from, to)
+	if x.Kept.Table == side.Kept.Table { // the nearest first
+		q.Add(map[bool]string{false: " AND m.seq > k.seq ORDER BY m.seq", true: " AND m.seq < k.seq ORDER BY m.seq DESC"}[undo])
+	}
 	rows, err := db.Pool().QueryContext(ctx, q.String(), q.Args...)
 	if err != nil {
 		return err

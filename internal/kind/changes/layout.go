@@ -64,7 +64,7 @@ func (s *Step) Layout(d change.Dialect, step string, target *change.Table, names
 		if !mapped {
 			to = name
 		}
-		col := column(target, to)
+		col := change.Loosely(target, to)
 		switch before, twice := at[col]; {
 		case col == nil && mapped:
 			return nil, fail("columns."+name, "table %s has no column %q%s", target, to, change.NearestColumn(target, to))
@@ -121,7 +121,7 @@ func (s *Step) keys(target *change.Table, fail func(field, format string, args .
 	}
 	var names []string
 	for _, name := range s.Key {
-		c := column(target, name)
+		c := change.Loosely(target, name)
 		if c == nil {
 			return nil, fail("key", "table %s has no column %q%s", target, name, change.NearestColumn(target, name))
 		}
@@ -144,23 +144,6 @@ func (s *Step) insertable(target *change.Table, at map[*change.Column]int, fail 
 		}
 	}
 	return nil
-}
-
-// column finds a column by its exact name, or else by one that differs in case alone.
-func column(t *change.Table, name string) *change.Column {
-	if c := t.Named(name); c != nil {
-		return c
-	}
-	var found *change.Column
-	for _, c := range t.Columns {
-		if strings.EqualFold(c.Name, name) {
-			if found != nil {
-				return nil
-			}
-			found = c
-		}
-	}
-	return found
 }
 
 // Row is a line as the table of the list has it: the line of the file, its action, nothing yet for its

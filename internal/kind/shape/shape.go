@@ -81,7 +81,7 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 	var some []string
 	for _, c := range s.Columns {
 		field := "shape." + c.Name
-		col := find(t, c.Name)
+		col := change.Loosely(t, c.Name)
 		switch {
 		case col == nil:
 			return nil, p.Failf(field, "table %s has no column %s%s", t, c.Name, change.NearestColumn(t, c.Name))
@@ -110,17 +110,4 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 	}
 	spec.Where = filter
 	return []kind.Part{{Spec: spec}}, nil
-}
-
-// find is the column of a name, as it is or but for case.
-func find(t *change.Table, name string) *change.Column {
-	if c := t.Named(name); c != nil {
-		return c
-	}
-	for _, c := range t.Columns {
-		if strings.EqualFold(c.Name, name) {
-			return c
-		}
-	}
-	return nil
 }
