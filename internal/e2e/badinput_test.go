@@ -84,6 +84,18 @@ var badCalls = []bad{
 	{name: "text in a table without a key", job: "[[step]]\nin = [\"wordy.s\"]\nreplace = { find = \"x\", with = \"y\" }\n", args: []string{"run", "{job}", "--accept", "any"}, status: 2, words: []string{"no key", "structured = false"}},
 	{name: "workers where one writes", engine: "sqlite", args: []string{"run", "--accept", "any", "--workers", "2", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"one writer"}},
 	{name: "no workers", args: []string{"run", "--accept", "any", "--workers", "0", "--sql", "UPDATE t SET n = 1 WHERE id = 1"}, status: 2, words: []string{"from 1 to 64"}},
+	{name: "merge without columns", job: "[[step]]\ntable = \"t\"\nmerge = []\n", args: []string{"run", "{job}"}, status: 2, words: []string{":3:", "the columns in which rows are the same"}},
+	{name: "merge by the key", job: "[[step]]\ntable = \"t\"\nmerge = [\"id\"]\n", args: []string{"run", "{job}"}, status: 2, words: []string{":3:", "no two rows of t have the same id"}},
+	{name: "merge by a column that is not there", job: "[[step]]\ntable = \"t\"\nmerge = [\"m\"]\n", args: []string{"preview", "{job}"}, status: 2, words: []string{":3:", `no column "m"`}},
+	{name: "merge as something else", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nsame_as = \"alike\"\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", `"alike" is not exact, trimmed or folded`}},
+	{name: "merge numbers by their form", job: "[[step]]\ntable = \"t\"\nmerge = [\"n\"]\nsame_as = \"folded\"\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "none of the columns holds texts"}},
+	{name: "merge in no order", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nstays = \"m DESC\"\n", args: []string{"run", "{job}"}, status: 2, words: []string{":3:"}},
+	{name: "merge with a parameter that is not declared", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nwhere = \"n > :n\"\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", ":n is not declared"}},
+	{name: "merge with references of nothing", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nalso = [\"tt.n\"]\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", `"tt"`}},
+	{name: "merge with a reference that is no column", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nalso = [\"n\"]\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "table.column"}},
+	{name: "merge with references from a table without a key", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nalso = [\"keyless.n\"]\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "keyless (n)", "no primary key"}},
+	{name: "merge by sweep", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nmethod = \"sweep\"\n", args: []string{"run", "{job}"}, status: 3, words: []string{"group by group"}},
+	{name: "merge and set", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nset = { n = \"1\" }\n", args: []string{"run", "{job}"}, status: 2, words: []string{"belong to other forms"}},
 	{name: "let defined by itself", job: "[[step]]\ntable = \"t\"\nwhere = \"id = 1\"\nlet = { a = \"b + 1\", b = \"a\" }\nset = { n = \"a\" }\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "by itself"}},
 }
 

@@ -376,3 +376,113 @@ func TestMerge(t *testing.T) {
 		}
 	})
 }
+
+// TestMergeAfterOthersWrote: what others have changed since the groups were found is asked for again in
+// each batch. The groups are found before the first step, whose check holds the run until they have
+// written.
+func TestMergeAfterOthersWrote(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		key := map[string]string{"sqlite": "INTEGER"}[d.engine]
+		d.exec("CREATE TABLE vessel (id "+cmp.Or(key, "bigint")+" PRIMARY KEY, name varchar(40), crew integer)",
+			"CREATE TABLE visit (id integer PRIMARY KEY, vessel bigint NOT NULL, FOREIGN KEY (vessel) REFERENCES vessel (id))",
+			"CREATE TABLE gate (id integer PRIMARY KEY, n integer)", "INSERT INTO gate VALUES (1, 0)",
+			"INSERT INTO vessel VALUES (1, 'a', NULL), (2, 'A', 1), (3, 'a', 2), (11, 'b', NULL), (12, 'b', 3), (13, 'b', 4), (21, 'c', NULL), (22, 'c', 5), (31, 'd', NULL), (32, 'd', 6), (33, 'D', 7)",
+			"INSERT INTO visit VALUES (1, 2), (2, 3), (3, 12), (4, 13), (5, 32), (6, 33)")
+		job := d.job("[[step]]\ntable = 'gate'\nwhere = 'id = 1'\nset = { n = 'n + 1' }\ncheck = [{ sql = 'SELECT count(*) FROM gate', is = 2 }]\n[[step]]\ntable = 'vessel'\nmerge = ['name']\nsame_as = 'folded'\nblanks = 'fill'\n")
+		d.must(6, "run", job, "--accept", "any", "--batch", "2")
+		// One that was to go is another now; one that was to stay is; one that was to stay is gone, and
+		// so is one that was to go; rows refer to one that goes that did not; a further one has come.
+		d.exec("INSERT INTO gate VALUES (2, 0)", "UPDATE vessel SET name = 'other' WHERE id = 3", "UPDATE vessel SET name = 'x' WHERE id = 11", "DELETE FROM vessel WHERE id = 21", "DELETE FROM visit WHERE id = 5", "DELETE FROM vessel WHERE id = 32",
+			"INSERT INTO visit VALUES (7, 33)", "INSERT INTO vessel VALUES (34, 'd', 8)")
+		d.must(0, "resume", "1")
+		same(t, "vessels", d.read("vessel"), []string{"'1' 'a' '1'", "'11' 'x' NULL", "'12' 'b' '3'", "'13' 'b' '4'", "'22' 'c' '5'", "'3' 'other' '2'", "'31' 'd' '7'", "'34' 'd' '8'"})
+		same(t, "visits", d.read("visit"), []string{"'1' '1'", "'2' '3'", "'3' '12'", "'4' '13'", "'6' '31'", "'7' '31'"})
+		d.must(0, "verify", "1")
+		d.must(0, "undo", "1")
+		same(t, "visits, undone", d.read("visit"), []string{"'1' '2'", "'2' '3'", "'3' '12'", "'4' '13'", "'6' '33'", "'7' '33'"})
+		if got := d.one("SELECT crew FROM vessel WHERE id = 31"); got != "" {
+			t.Errorf("crew %s", got)
+		}
+	})
+}
+
+// TestMergeRefused: what would go wrong is refused before anything is changed, and told with its reason.
+func TestMergeRefused(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE quay (id integer PRIMARY KEY, name varchar(40))",
+			"CREATE TABLE meet (id integer PRIMARY KEY, a integer, b integer, UNIQUE (a, b), FOREIGN KEY (a) REFERENCES quay (id), FOREIGN KEY (b) REFERENCES quay (id))",
+			"CREATE TABLE vessel (id integer PRIMARY KEY, name varchar(40), code varchar(9) UNIQUE)",
+			"CREATE TABLE stamp (vessel integer NOT NULL, tag varchar(9) NOT NULL, PRIMARY KEY (vessel, tag), FOREIGN KEY (vessel) REFERENCES vessel (id))",
+			"CREATE TABLE seal (id integer PRIMARY KEY, vessel integer, tag varchar(9), FOREIGN KEY (vessel, tag) REFERENCES stamp (vessel, tag))",
+			"CREATE TABLE tariff (id integer PRIMARY KEY, code varchar(9), FOREIGN KEY (code) REFERENCES vessel (code))",
+			"CREATE TABLE crew (id integer PRIMARY KEY, name varchar(40), head integer, FOREIGN KEY (head) REFERENCES crew (id))",
+			"INSERT INTO vessel VALUES (1, 'a', NULL), (2, 'a', 'x'), (3, 'b', 'y'), (4, 'b', 'z')",
+			"INSERT INTO stamp VALUES (3, 'red'), (4, 'red')", "INSERT INTO tariff VALUES (1, 'x'), (2, 'z')")
+		tables := []string{"vessel", "stamp", "tariff"}
+		before := d.dumpAll(tables)
+		for _, x := range []struct {
+			name, job string
+			status    int
+			words     []string
+		}{
+			{"twice under a key", "table = 'vessel'\nmerge = ['name']\nwhere = 'id > 2'\n", 3, []string{"stands-twice", "1 row of stamp", "stamp (vessel)", `twice = "merge"`}},
+			{"what stands twice is referred to", "table = 'vessel'\nmerge = ['name']\ntwice = 'merge'\n", 2, []string{"seal refers to them"}},
+			{"a reference to nothing", "table = 'vessel'\nmerge = ['name']\nwhere = 'id < 3'\n", 3, []string{"strayed", "1 row of tariff", "tariff (code)"}},
+			{"rows that refer to each other", "table = 'crew'\nmerge = ['name']\n", 2, []string{"refer to each other"}},
+			{"two references in one unique index", "table = 'quay'\nmerge = ['name']\n", 2, []string{"two references to quay"}},
+		} {
+			o := d.must(x.status, "run", d.job("[[step]]\n"+x.job), "--accept", "1")
+			for _, w := range x.words {
+				if !strings.Contains(o.err, w) {
+					t.Errorf("%s: stderr does not say %q:\n%s", x.name, w, o.err)
+				}
+			}
+		}
+		same(t, "nothing changed", d.dumpAll(tables), before)
+		// A list that no run has recorded is dropped.
+		if got := d.lines("SELECT " + map[string]string{"sqlite": "name FROM sqlite_master WHERE name LIKE 'jugatum_list%'", "postgres": "tablename FROM pg_tables WHERE schemaname = 'jugatum' AND tablename LIKE 'list%'", "mariadb": "table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name LIKE 'jugatum_list%'"}[d.engine]); len(got) > 0 {
+			t.Errorf("left: %v", got)
+		}
+	})
+}
+
+// TestMergeByOtherKeys: keys of two columns, one of them a text, and references by both; a column by
+// which rows are the same that holds long texts; and on SQLite a table without a key.
+func TestMergeByOtherKeys(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		long := strings.Repeat("long ", 1000)
+		d.exec("CREATE TABLE berth (port varchar(20) NOT NULL, no integer NOT NULL, plan text, depth numeric(6,2), PRIMARY KEY (port, no))",
+			"CREATE TABLE stay (port varchar(20), no integer, seq integer, note varchar(20), PRIMARY KEY (port, no, seq), FOREIGN KEY (port, no) REFERENCES berth (port, no))",
+			"INSERT INTO berth VALUES ('Nörd', 1, '"+long+"a', 1.50), ('Nörd', 2, '"+long+"b', 2), ('Süd', 1, '"+long+"a', 1.5), ('Süd', 2, '"+long+"a ', 1.5), ('west', 1, 'x', NULL), ('west', 2, 'x', NULL)",
+			"INSERT INTO stay VALUES ('Nörd', 1, 1, 'n1'), ('Süd', 1, 1, 's1'), ('Süd', 1, 2, 's2'), ('Süd', 2, 1, 's3'), ('west', 2, 1, 'w')")
+		tables := []string{"berth", "stay"}
+		before := d.dumpAll(tables)
+		job := d.job("[[step]]\ntable = 'berth'\nmerge = ['plan', 'depth']\nstays = 'port DESC, no DESC'\ntwice = 'merge'\n")
+		d.must(0, "run", job, "--accept", "any", "--batch", "1")
+		if got := d.lines(d.by("SELECT concat(port, no) FROM berth ORDER BY 1", "SELECT port || no FROM berth ORDER BY 1")); fmt.Sprint(got) != "[Nörd2 Süd1 Süd2 west1 west2]" {
+			t.Errorf("%v", got)
+		}
+		if got := d.lines(d.by("SELECT concat(port, no, seq, note) FROM stay ORDER BY 1", "SELECT port || no || seq || note FROM stay ORDER BY 1")); fmt.Sprint(got) != "[Süd11s1 Süd12s2 Süd21s3 west21w]" {
+			t.Errorf("%v", got)
+		}
+		d.must(0, "verify", "1")
+		d.must(0, "undo", "1")
+		same(t, "undone", d.dumpAll(tables), before)
+		job = d.job("[[step]]\ntable = 'berth'\nmerge = ['plan', 'depth']\nnulls = 'equal'\nsame_as = 'trimmed'\ntwice = 'merge'\n")
+		d.must(0, "run", job, "--accept", "any")
+		if got := d.lines(d.by("SELECT concat(port, no) FROM berth ORDER BY 1", "SELECT port || no FROM berth ORDER BY 1")); fmt.Sprint(got) != "[Nörd1 Nörd2 west1]" {
+			t.Errorf("%v", got)
+		}
+		d.must(0, "verify", "3")
+		d.must(0, "undo", "3")
+		same(t, "undone", d.dumpAll(tables), before)
+		if d.engine == "sqlite" {
+			d.exec("CREATE TABLE scribble (a text, b)", "INSERT INTO scribble VALUES ('x', 1), ('x', '1'), ('x', 1.0), ('y', x'31'), ('y', '1'), ('x', 1)")
+			before := d.dump("scribble")
+			d.must(0, "run", d.job("[[step]]\ntable = 'scribble'\nmerge = ['a', 'b']\n"), "--accept", "any")
+			same(t, "one of each", d.dump("scribble"), []string{"'x','1'", "'x',1", "'y','1'", "'y',X'31'"})
+			d.must(0, "undo", d.lastRun())
+			same(t, "undone", d.dump("scribble"), before)
+		}
+	})
+}

@@ -53,7 +53,7 @@ func Untriable(c *change.Change) string {
 		return c.Table.String() + " has no key by which a batch could be told, so it is carried out as one statement"
 	case c.Into != nil && c.Lines == nil: // measured: on servers estimates were up to eight times what runs took
 		return "rows that are put into another table and rolled back cost a server far more than those that stay, so that a trial would tell nothing"
-	case c.Lines != nil || c.First != nil:
+	case c.Lines != nil || c.First != nil || c.Merge != nil:
 		return "there is one way to carry it out"
 	}
 	return ""
