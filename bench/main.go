@@ -124,12 +124,13 @@ func main() {
 	search := flag.Bool("find", false, "instead: find over the demo database, against statements written by hand")
 	cost := flag.Bool("cost", false, "instead: what the measuring of batches costs (postgres, mariadb)")
 	lists := flag.Bool("lists", false, "instead: lists in files, against joins and loads by hand")
+	merges := flag.Bool("merge", false, "instead: rows that are the same become one, against statements by hand")
 	undo := flag.Bool("undo", false, "instead: what an undo takes, against its run")
 	tryWays := flag.Bool("trial", false, "instead: what trials estimate, against runs")
 	flag.Parse()
 	wanted = *only
 	mode := ""
-	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo, "lists": *lists, "trial": *tryWays} {
+	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo, "lists": *lists, "merge": *merges, "trial": *tryWays} {
 		if on {
 			mode += name
 		}
@@ -156,10 +157,10 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 	}
 	os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")) // where the key of this user is
 	var all []result
-	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead, "lists": listsHead, "trial": trialHead}
+	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead, "lists": listsHead, "merge": mergeHead, "trial": trialHead}
 	instead := heads[mode]
 	if mode != "" && instead == "" {
-		return fmt.Errorf("only one of -load, -find, -cost, -lists, -trial and -undo at a time")
+		return fmt.Errorf("only one of -load, -find, -cost, -lists, -merge, -trial and -undo at a time")
 	}
 	for _, e := range []string{"postgres", "mariadb", "sqlite"} {
 		if engine != "all" && engine != e {
@@ -175,6 +176,8 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 			switch {
 			case mode == "find":
 				text, err = b.search(rounds)
+			case mode == "merge":
+				text, err = b.merges(rounds)
 			case mode == "lists":
 				text, err = b.lists(rounds)
 			case mode == "trial":

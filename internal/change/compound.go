@@ -24,9 +24,9 @@ type Compound struct {
 // Stays are the rows that stay where others become one with them: they are locked and listed as well,
 // so that none of them goes meanwhile.
 type Stays struct {
-	Find *Change
-	List *Kept
-	Lost *Query // how many of the rows that go would go to none
+	Find  *Change
+	List  *Kept
+	Meant *Query // how many they must be, so that none goes to one that is no longer there
 }
 
 // Part is an act of a compound.
@@ -42,6 +42,11 @@ type Part struct {
 // values of the parts are the caller's to set.
 func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, error) {
 	x := &Compound{Source: c, Own: listed(c), List: listOf(table(0), c, acts, OwnRows)}
+	if c.Merge != nil { // whose rows are found by their numbers in a list
+		source := *c
+		source.ByIndex = true
+		x.Source = &source
+	}
 	tables := []*Table{c.Table}
 	lists := []*Kept{x.List} // of the own rows, then of each act's
 	for i, a := range acts {
@@ -100,7 +105,7 @@ func (x *Compound) stay(c *Change, table string) (err error) {
 		return nil
 	}
 	x.Stays = &Stays{List: NewRoster(table, c)}
-	if x.Stays.Find, x.Stays.Lost, err = c.Merge.findStays(c, x.List, x.Stays.List); err != nil {
+	if x.Stays.Find, x.Stays.Meant, err = c.Merge.findStays(c, x.List); err != nil {
 		return err
 	}
 	for _, p := range x.Parts {

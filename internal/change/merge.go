@@ -45,16 +45,29 @@ func (r *Reference) Name() string {
 	return r.Table.String() + " (" + strings.Join(names, ", ") + ")"
 }
 
-// Columns of the table of rows that go.
-const (
-	MergeNth  = "nth"  // of those of its group that go, from 1
-	MergeMany = "many" // how many of the group go
-)
+// MergeNth is the column that says which of those of its group that go a row is, from 1.
+const MergeNth = "nth"
 
 // goes and stays are the names of the columns that hold a column's value in the row that goes and
 // in the one that stays.
-func (m *Merge) goes(col *Column) string  { return m.named("k", "v", col) }
-func (m *Merge) stays(col *Column) string { return m.named("s", "w", col) }
+func (m *Merge) goes(col *Column) string { return m.named("k", "v", col) }
+func (m *Merge) stays(col *Column) string {
+	if slices.Contains(m.exactly(), col) && !slices.Contains(m.keys(), col) {
+		return m.goes(col)
+	}
+	return m.named("s", "w", col)
+}
+
+// exactly are the columns in which the rows of a group are the same to the byte, so that the value in
+// the one that stays need not be written down beside that in the others.
+func (m *Merge) exactly() (out []*Column) {
+	for _, c := range m.By {
+		if c.Class == Text && m.SameAs == "exact" {
+			out = append(out, c)
+		}
+	}
+	return out
+}
 
 func (m *Merge) named(key, watched string, col *Column) string {
 	if i := slices.Index(m.keys(), col); i >= 0 {
@@ -72,8 +85,12 @@ func (m *Merge) Layout(d Dialect) *Table {
 	seq := &Column{Name: "seq", Type: types.Int, NotNull: true}
 	t.Key = &Key{Name: "primary key", Columns: []*Column{seq}, Integer: true}
 	t.Columns = append(t.Columns, seq)
+	exactly := m.exactly()
 	add := func(prefix string, cols []*Column) {
 		for i, c := range cols {
+			if prefix == "w" && slices.Contains(exactly, c) {
+				continue
+			}
 			x := *c
 			x.Name = prefix + itoa(i)
 			x.Identity, x.Generated, x.OnUpdate, x.Default, x.NotNull = false, false, "", "", false
@@ -84,7 +101,7 @@ func (m *Merge) Layout(d Dialect) *Table {
 	add("s", m.keys())
 	add("v", m.Watched)
 	add("w", m.Watched)
-	t.Columns = append(t.Columns, &Column{Name: MergeNth, Type: types.Int}, &Column{Name: MergeMany, Type: types.Int})
+	t.Columns = append(t.Columns, &Column{Name: MergeNth, Type: types.Int})
 	return t
 }
 
@@ -97,7 +114,7 @@ func (m *Merge) Indexes() [][]string {
 		}
 		return names
 	}
-	out := [][]string{own("k"), own("s")}
+	out := [][]string{own("k"), append(own("s"), MergeNth)}
 	for _, r := range m.Refers {
 		var names []string
 		for _, c := range r.Parent {
@@ -125,18 +142,24 @@ func (m *Merge) Roster() *Kept {
 // tells one group from another, as expressions. extra is a further condition.
 func (m *Merge) Groups(d Dialect, into, rows, ref string, order sqltext.Fragment, apart []string, extra string, params map[string]Value, where sqltext.Fragment) *Query {
 	q := &Query{D: d}
-	names := strings.Join(slices.Concat(numberedNames("k", m.keys()), numberedNames("s", m.keys()), numberedNames("v", m.Watched), numberedNames("w", m.Watched)), ", ")
-	q.Add("INSERT INTO ", into, " (seq, ", names, ", ", MergeNth, ", ", MergeMany, ") SELECT row_number() OVER (ORDER BY ", strings.Join(numberedNames("s", m.keys()), ", "), ", ", MergeNth, "), ", names, ", ", MergeNth, " - 1, ", MergeMany, " - 1 FROM (SELECT ")
+	var columns []string
+	for _, c := range m.Layout(d).Columns[1:] { // without the number
+		columns = append(columns, c.Name)
+	}
+	values := strings.Join(columns[:len(columns)-1], ", ")
+	q.Add("INSERT INTO ", into, " (seq, ", values, ", ", MergeNth, ") SELECT row_number() OVER (ORDER BY ", strings.Join(numberedNames("s", m.keys()), ", "), ", ", MergeNth, "), ", values, ", ", MergeNth, " - 1 FROM (SELECT ")
 	first := d.Own("first_value")
 	for _, x := range []struct {
 		prefix, before, after string
 		cols                  []*Column
 	}{{"k", "", "", m.keys()}, {"s", first + "(", ") OVER jugatum_w", m.keys()}, {"v", "", "", m.Watched}, {"w", first + "(", ") OVER jugatum_w", m.Watched}} {
 		for i, c := range x.cols {
-			q.Add(x.before, ref, ".", d.Quote(c.Name), x.after, " AS ", x.prefix, itoa(i), ", ")
+			if name := x.prefix + itoa(i); slices.Contains(columns, name) {
+				q.Add(x.before, ref, ".", d.Quote(c.Name), x.after, " AS ", name, ", ")
+			}
 		}
 	}
-	q.Add("row_number() OVER jugatum_w AS ", MergeNth, ", ", d.Own("count"), "(*) OVER (PARTITION BY ", strings.Join(apart, ", "), ") AS ", MergeMany)
+	q.Add("row_number() OVER jugatum_w AS ", MergeNth)
 	q.Add(" FROM ", rows, " WHERE 1 = 1", extra)
 	if !where.Empty() {
 		q.Add(" AND (").Fragment(where, params).Add(")")
@@ -317,6 +340,18 @@ func (m *Merge) fill(c *Change, own *Kept) error {
 	return nil
 }
 
+// beside joins a table to the list of a batch, which is read first: of what is in that no planner
+// knows anything.
+func (m *Merge) beside(d Dialect) string {
+	switch d.Forms().By {
+	case ByJoin:
+		return " STRAIGHT_JOIN "
+	case BySubset:
+		return " CROSS JOIN "
+	}
+	return " JOIN "
+}
+
 // listed appends the condition that a row that goes is one of those that a batch has listed.
 func (m *Merge) listed(q *Query, own *Kept) *Query {
 	for i, k := range own.Keys {
@@ -329,12 +364,12 @@ func (m *Merge) listed(q *Query, own *Kept) *Query {
 }
 
 // findStays gives the change that finds the rows that stay of those that a batch has listed, and the
-// query for how many of these have none any more.
-func (m *Merge) findStays(c *Change, own, list *Kept) (find *Change, lost *Query, err error) {
+// query for how many there must be.
+func (m *Merge) findStays(c *Change, own *Kept) (find *Change, meant *Query, err error) {
 	d := c.D
 	find = &Change{Step: c.Step, D: d, Verb: sqltext.Delete, Table: c.Table, Ref: c.Ref, Only: c.Only, alias: c.alias, Params: c.Params, Listed: true, locked: true, ByIndex: true}
 	q := &Query{D: d}
-	q.amongQuery(find.Ref, m.keys()).Add("(SELECT ", strings.Join(prefixed("jugatum_m.", numberedNames("s", m.keys())), ", "), " FROM ", m.List.SQL, " AS jugatum_m JOIN ", own.Table, " AS jugatum_l ON ")
+	q.amongQuery(find.Ref, m.keys()).Add("(SELECT ", strings.Join(prefixed("jugatum_m.", numberedNames("s", m.keys())), ", "), " FROM ", own.Table, " AS jugatum_l", m.beside(d), m.List.SQL, " AS jugatum_m ON ")
 	m.listed(q, own).Add(") AND EXISTS (SELECT 1 FROM ", m.List.SQL, " AS jugatum_m WHERE ")
 	for i, k := range m.keys() {
 		if i > 0 {
@@ -354,17 +389,10 @@ func (m *Merge) findStays(c *Change, own, list *Kept) (find *Change, lost *Query
 	}
 	b := builder{c: c}
 	find.Where = b.clock(find.Where)
-	lost = &Query{D: d}
-	lost.Add("SELECT count(*) FROM ", own.Table, " AS jugatum_l JOIN ", m.List.SQL, " AS jugatum_m ON ")
-	m.listed(lost, own).Add(" WHERE NOT EXISTS (SELECT 1 FROM ", list.Table, " AS jugatum_k WHERE ")
-	for i, k := range list.Keys {
-		if i > 0 {
-			lost.Add(" AND ")
-		}
-		lost.Add("jugatum_m.", m.stays(k.Of), " ", k.Of.Op("="), " jugatum_k.", d.Quote(k.Name))
-	}
-	lost.Add(")")
-	return find, lost, nil
+	meant = &Query{D: d}
+	meant.Add("SELECT count(*) FROM (SELECT DISTINCT ", strings.Join(prefixed("jugatum_m.", numberedNames("s", m.keys())), ", "), " FROM ", own.Table, " AS jugatum_l", m.beside(d), m.List.SQL, " AS jugatum_m ON ")
+	m.listed(meant, own).Add(") AS jugatum_d")
+	return find, meant, nil
 }
 
 func prefixed(prefix string, names []string) []string {
@@ -442,8 +470,8 @@ func (m *Merge) Referring(d Dialect, r *Reference, twice bool) *Query {
 }
 
 // Members is the query for the rows of all groups, one group after the other, the one that stays
-// first: which of those that go it is, 0 for the one that stays, how many go, the key, and the values
-// of columns, all as text.
+// first: which of those that go it is, 0 for the one that stays, the key, and the values of columns,
+// all as text.
 func (m *Merge) Members(d Dialect, cols []*Column) *Query {
 	q := &Query{D: d}
 	values := func(alias string) {
@@ -460,14 +488,14 @@ func (m *Merge) Members(d Dialect, cols []*Column) *Query {
 			q.Add(alias, ".", d.Quote(k.Name), " ", k.Op("="), " jugatum_m.", name(k))
 		}
 	}
-	q.Add("SELECT ", MergeNth, ", ", MergeMany)
+	q.Add("SELECT ", MergeNth)
 	for i := range slices.Concat(m.keys(), cols) {
 		q.Add(", c", itoa(i))
 	}
-	q.Add(" FROM (SELECT jugatum_m.seq AS seq, 0 AS ", MergeNth, ", jugatum_m.", MergeMany)
+	q.Add(" FROM (SELECT jugatum_m.seq AS seq, 0 AS ", MergeNth)
 	values("jugatum_s")
 	from("jugatum_s", m.stays)
-	q.Add(" WHERE jugatum_m.", MergeNth, " = 1 UNION ALL SELECT jugatum_m.seq, jugatum_m.", MergeNth, ", jugatum_m.", MergeMany)
+	q.Add(" WHERE jugatum_m.", MergeNth, " = 1 UNION ALL SELECT jugatum_m.seq, jugatum_m.", MergeNth)
 	values("jugatum_t")
 	from("jugatum_t", m.goes)
 	return q.Add(") AS jugatum_g ORDER BY seq, ", MergeNth)
@@ -560,8 +588,28 @@ func (m *Merge) Strayed(d Dialect, r *Reference) *Query {
 	return q.Within(" FROM "+r.Table.SQL(d)+" AS jugatum_t WHERE EXISTS (SELECT 1 FROM "+m.List.SQL+" AS jugatum_m WHERE ", " AND (1 = 0"+null+"))")
 }
 
+// Dangling is the query for how many rows refer to rows that went.
+func (m *Merge) Dangling(d Dialect, r *Reference) *Query {
+	q := &Query{D: d}
+	q.Add("SELECT count(*)", m.Referring(d, r, false).String(), " AND NOT EXISTS (SELECT 1 FROM ", m.Table.SQL(d), " AS jugatum_p WHERE ")
+	for i, p := range r.Parent {
+		if i > 0 {
+			q.Add(" AND ")
+		}
+		q.Add("jugatum_p.", d.Quote(p.Name), " ", p.Op("="), " jugatum_t.", d.Quote(r.Columns[i].Name))
+	}
+	return q.Add(")")
+}
+
 // GroupEnds is the query for where the group of a numbered row that goes begins and ends.
 func (m *Merge) GroupEnds(d Dialect, at int64) *Query {
 	q := &Query{D: d}
-	return q.Add("SELECT seq - ", MergeNth, " + 1, seq - ", MergeNth, " + ", MergeMany, " FROM ", m.List.SQL, " WHERE seq = ").Arg(at, "bigint")
+	q.Add("SELECT a.seq - a.", MergeNth, " + 1, a.seq - a.", MergeNth, " + (SELECT ", d.Own("max"), "(b.", MergeNth, ") FROM ", m.List.SQL, " AS b WHERE ")
+	for i, k := range m.keys() {
+		if i > 0 {
+			q.Add(" AND ")
+		}
+		q.Add("b.s", itoa(i), " ", k.Op("="), " a.s", itoa(i))
+	}
+	return q.Add(") FROM ", m.List.SQL, " AS a WHERE a.seq = ").Arg(at, "bigint")
 }

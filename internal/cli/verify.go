@@ -164,6 +164,13 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 		default:
 			o.Printf("    %s rows match the filter and were not changed: others have written them since, or the tables that the step reads, or the run passed them by\n", term.Count(s.Missed))
 		}
+		for _, x := range s.Dangling {
+			if x.Rows == 0 {
+				mark(true, "no row refers to one that went, by %s", term.Clean(x.By))
+			} else {
+				mark(false, "%s, by %s, to rows that went: others have made them since, which no foreign key keeps them from", refer(x.Rows), term.Clean(x.By))
+			}
+		}
 		for _, c := range s.Checks {
 			if c.OK {
 				mark(true, "%s = %s", term.Clean(c.SQL), term.Clean(c.Got))
@@ -182,4 +189,12 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 	} else {
 		o.Printf("%s\n", o.Paint(term.Bad, "It does not hold."))
 	}
+}
+
+// refer words how many rows refer to something.
+func refer(n int64) string {
+	if n == 1 {
+		return "1 row refers"
+	}
+	return term.Rows(n) + " refer"
 }

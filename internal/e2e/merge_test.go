@@ -446,6 +446,23 @@ func TestMergeRefused(t *testing.T) {
 	})
 }
 
+// TestMergeDangling: a reference that nobody has declared, made to a row that went, is found by verify.
+func TestMergeDangling(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE vessel (id integer PRIMARY KEY, name varchar(40))", "CREATE TABLE page (id integer PRIMARY KEY, vessel integer)",
+			"INSERT INTO vessel VALUES (1, 'a'), (2, 'a')", "INSERT INTO page VALUES (1, 2)")
+		d.must(0, "run", d.job("[[step]]\ntable = 'vessel'\nmerge = ['name']\nalso = ['page.vessel']\n"), "--accept", "2")
+		d.must(0, "verify", "1")
+		d.exec("INSERT INTO page VALUES (2, 2)")
+		if o := d.must(6, "verify", "1"); !strings.Contains(o.out, "1 row refers, by page (vessel), to rows that went") {
+			t.Error(o.out)
+		}
+		d.must(0, "undo", "1")
+		d.must(0, "verify", "2")
+		same(t, "undone", d.read("page"), []string{"'1' '2'", "'2' '2'"})
+	})
+}
+
 // TestMergeByOtherKeys: keys of two columns, one of them a text, and references by both; a column by
 // which rows are the same that holds long texts; and on SQLite a table without a key.
 func TestMergeByOtherKeys(t *testing.T) {

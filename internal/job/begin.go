@@ -21,7 +21,7 @@ var begun embed.FS
 var begin = template.Must(template.New("").Funcs(template.FuncMap{"q": strconv.Quote, "list": quotedList}).ParseFS(begun, "begin/*.toml"))
 
 // Beginnings are the kinds of step for which there is a file to begin with, in the order in which they are told.
-var Beginnings = []string{"update", "sql", "delete", "first", "replace", "shape", "fill", "move", "copy", "list", "each"}
+var Beginnings = []string{"update", "sql", "delete", "first", "replace", "shape", "fill", "merge", "move", "copy", "list", "each"}
 
 // outline is what a file is filled in with.
 type outline struct {

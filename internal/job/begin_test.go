@@ -34,7 +34,7 @@ func TestBegin(t *testing.T) {
 				t.Errorf("%s, %s: the columns are not told\n%s", kind, name, text)
 			}
 			// What may be used is right where it stands.
-			for _, line := range []string{"# expect =", "# [keep]", "# days =", "# log_rate =", "# window  ", "# pick ", "# match_as", "# skip =", "# absent ", "# separator", "# decimal", "# date "} {
+			for _, line := range []string{"# expect =", "# [keep]", "# days =", "# log_rate =", "# window  ", "# pick ", "# match_as", "# skip =", "# absent ", "# separator", "# decimal", "# date ", "# same_as", "# nulls", "# stays", "# blanks", "# twice"} {
 				open := strings.Replace(text, "\n"+line, "\n"+strings.TrimPrefix(line, "# "), 1)
 				if line == "# days =" {
 					open = strings.Replace(open, "\n# [keep]", "\n[keep]", 1)

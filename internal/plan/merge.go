@@ -83,8 +83,9 @@ func (p *Plan) mergeList(record *ledger.List) *change.List {
 	return &change.List{File: record.File, SQL: text, Lines: record.Lines, Extra: record.Others, Table: &change.Table{Schema: at.Schema, Name: at.Name, Shown: record.File, Bytes: -1}}
 }
 
-// make makes the table and fills it: what is found goes into a table of the session first, which
-// keeps nobody waiting however long that takes, and from there into ours in stretches.
+// make makes the table and fills it. Where one session writes at a time, what is found goes into a table
+// of the session first, which keeps nobody waiting however long that takes, and from there into ours in
+// stretches.
 func (x *grouping) make(ctx context.Context) error {
 	d, db, s := x.p.DB.Dialect(), x.p.DB, x.p.session
 	l := x.m.List
@@ -99,16 +100,20 @@ func (x *grouping) make(ctx context.Context) error {
 		}
 	}
 	x.p.made = append(x.p.made, l.SQL)
-	if s.Locks { // others would wait while all of it is indexed
+	single := s.Locks
+	if single { // others would wait while all of it is filled, or indexed
 		if err := x.index(one); err != nil {
 			return err
 		}
 	}
-	found, err := x.temporary(ctx, "groups", layout)
-	if err != nil {
-		return err
+	found := l.SQL
+	if single {
+		var err error
+		if found, err = x.temporary(ctx, "groups", layout); err != nil {
+			return err
+		}
+		defer x.drop(found)
 	}
-	defer x.drop(found)
 	rows, apart, extra, err := x.rows(ctx)
 	if err != nil {
 		return err
@@ -117,18 +122,9 @@ func (x *grouping) make(ctx context.Context) error {
 	if l.Lines, err = x.quietly(ctx, q); err != nil {
 		return err
 	}
-	var columns []string
-	for _, c := range layout.Columns {
-		columns = append(columns, c.Name)
-	}
-	all := strings.Join(columns, ", ")
-	err = x.stretches(l.Lines, func(from, to int64) error {
-		return x.apart(ctx, func(tx *engine.Tx) error {
-			_, err := tx.Exec(ctx, "INSERT INTO "+l.SQL+" ("+all+") SELECT "+all+" FROM "+found+" WHERE seq > ? AND seq <= ?", from, to)
-			return err
-		})
-	})
-	if err == nil && !s.Locks {
+	if single {
+		err = x.copied(ctx, found, layout)
+	} else {
 		err = x.index(one)
 	}
 	if err != nil {
@@ -138,6 +134,18 @@ func (x *grouping) make(ctx context.Context) error {
 		_, err = s.Conn.ExecContext(ctx, text) // outside a transaction
 	}
 	return err
+}
+
+// copied copies what was found into the table of rows that go.
+func (x *grouping) copied(ctx context.Context, found string, layout *change.Table) error {
+	l := x.m.List
+	all := strings.Join(names(layout.Columns), ", ")
+	return x.stretches(l.Lines, func(from, to int64) error {
+		return x.apart(ctx, func(tx *engine.Tx) error {
+			_, err := tx.Exec(ctx, "INSERT INTO "+l.SQL+" ("+all+") SELECT "+all+" FROM "+found+" WHERE seq > ? AND seq <= ?", from, to)
+			return err
+		})
+	})
 }
 
 // index makes the indexes of the table of rows that go.

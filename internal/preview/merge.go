@@ -102,19 +102,32 @@ type groupReader struct {
 	by, cols []*change.Column
 	sizes    map[int64]int64
 
-	found    []*sql.NullString // the first value of each column in the group that is there; nil before
-	from     []string          // the key of its row
-	missing  []bool            // in the row that stays
+	// Of the group at hand:
+	found    []at   // of each column the first value that is there
+	missing  []bool // in the row that stays
 	contrary []bool
-	members  []Member // of the group at hand, if it is to be shown
+	rows     []groupRow // as many as are shown
+	size     int64
 }
 
-// read goes through rows of: number in the group, how many go, the key, then the values.
+// at is a value, and where it is.
+type at struct {
+	there     bool
+	text, key string
+}
+
+// groupRow is a row of a group.
+type groupRow struct {
+	key    string
+	values []sql.NullString
+}
+
+// read goes through rows of: number in the group, the key, then the values.
 func (x *groupReader) read(rows *sql.Rows, keys int) error {
 	n := keys + len(x.by) + len(x.cols)
 	texts := make([]sql.NullString, n)
-	var nth, many int64
-	into := []any{&nth, &many}
+	var nth int64
+	into := []any{&nth}
 	for i := range texts {
 		into = append(into, &texts[i])
 	}
@@ -127,7 +140,7 @@ func (x *groupReader) read(rows *sql.Rows, keys int) error {
 			if open {
 				x.end()
 			}
-			x.begin(many + 1)
+			x.begin()
 			open = true
 		}
 		key := ""
@@ -137,7 +150,7 @@ func (x *groupReader) read(rows *sql.Rows, keys int) error {
 			}
 			key += t.String
 		}
-		x.row(key, nth == 0, texts[keys:])
+		x.row(key, texts[keys:])
 	}
 	if open {
 		x.end()
@@ -145,69 +158,64 @@ func (x *groupReader) read(rows *sql.Rows, keys int) error {
 	return rows.Err()
 }
 
-// begin begins a group of so many rows.
-func (x *groupReader) begin(size int64) {
-	x.Groups++
-	x.Rows += size
-	x.sizes[size]++
+// begin begins a group.
+func (x *groupReader) begin() {
 	n := len(x.cols)
-	x.found, x.from, x.missing, x.contrary = make([]*sql.NullString, n), make([]string, n), make([]bool, n), make([]bool, n)
-	x.members = nil
-	if size > x.Of {
-		x.Of, x.members = size, []Member{}
-	}
+	x.found, x.missing, x.contrary = make([]at, n), make([]bool, n), make([]bool, n)
+	x.rows, x.size = x.rows[:0], 0
 }
 
-// row takes up a row of the group.
-func (x *groupReader) row(key string, stays bool, values []sql.NullString) {
+// row takes up a row of the group, the one that stays first.
+func (x *groupReader) row(key string, values []sql.NullString) {
 	for i, v := range values[len(x.by):] {
-		if !v.Valid || v.String == "" && x.of.FillsEmpty(x.cols[i]) {
-			x.missing[i] = x.missing[i] || stays
-			continue
-		}
 		switch {
-		case x.found[i] == nil:
-			x.found[i], x.from[i] = &sql.NullString{String: v.String, Valid: true}, key
-		case x.found[i].String != v.String:
+		case !v.Valid || v.String == "" && x.of.FillsEmpty(x.cols[i]):
+			x.missing[i] = x.missing[i] || x.size == 0
+		case !x.found[i].there:
+			x.found[i] = at{true, v.String, key}
+		case x.found[i].text != v.String:
 			x.contrary[i] = true
 		}
 	}
-	if x.members == nil || len(x.members) == mostMembers {
-		return
+	if x.size++; len(x.rows) < mostMembers {
+		x.rows = append(x.rows, groupRow{key, slices.Clone(values)})
 	}
-	m := Member{Key: key, Stays: stays}
-	for i, v := range values {
-		name := ""
-		if i < len(x.by) {
-			name = x.by[i].Name
-		} else {
-			name = x.cols[i-len(x.by)].Name
-		}
-		value := Value{Column: name}
-		if v.Valid {
-			text := v.String
-			value.Now = &text
-		}
-		m.Values = append(m.Values, value)
-	}
-	x.members = append(x.members, m)
 }
 
 // end counts what the group has come to.
 func (x *groupReader) end() {
+	x.Groups++
+	x.Rows += x.size
+	x.sizes[x.size]++
 	for i := range x.cols {
-		if x.missing[i] && x.found[i] != nil {
+		if x.missing[i] && x.found[i].there {
 			x.Columns[i].Missing++
-			if x.members != nil && x.Blanks == "fill" {
-				v := &x.members[0].Values[len(x.by)+i]
-				v.Filled, v.From = &x.found[i].String, x.from[i]
-			}
 		}
 		if x.contrary[i] {
 			x.Columns[i].Contrary++
 		}
 	}
-	if x.members != nil {
-		x.Largest = x.members
+	if x.size > x.Of {
+		x.Of = x.size
+		x.show()
+	}
+}
+
+// show has the group be the largest so far.
+func (x *groupReader) show() {
+	x.Largest = nil
+	for n, r := range x.rows {
+		m := Member{Key: r.key, Stays: n == 0}
+		for i, c := range slices.Concat(x.by, x.cols) {
+			v := Value{Column: c.Name}
+			if r.values[i].Valid {
+				v.Now = &r.values[i].String
+			}
+			if f := i - len(x.by); f >= 0 && m.Stays && x.of.Fill && x.missing[f] && x.found[f].there {
+				v.Filled, v.From = &x.found[f].text, x.found[f].key
+			}
+			m.Values = append(m.Values, v)
+		}
+		x.Largest = append(x.Largest, m)
 	}
 }

@@ -13,8 +13,8 @@ const shownSizes = 8
 
 // PrintMerge tells which rows would become one.
 func PrintMerge(o *term.Out, m *preview.Merge) {
-	same := map[string]string{"exact": "are the same", "trimmed": "are the same but for blanks around them", "folded": "are the same but for case, blanks and the Unicode form"}[m.SameAs]
-	o.Printf("  %s groups of rows in which %s %s\n", o.Paint(term.Bold, term.Count(m.Groups)), term.Clean(strings.Join(m.By, ", ")), same)
+	but := map[string]string{"exact": "", "trimmed": ", but for blanks around it", "folded": ", but for case, blanks and the Unicode form"}[m.SameAs]
+	o.Printf("  %s of rows with the same %s%s\n", o.Paint(term.Bold, term.Counted(m.Groups, "group")), term.Clean(strings.Join(m.By, " and ")), but)
 	if m.Apart > 0 {
 		o.Printf("  %s\n", o.Paint(term.Faint, fmt.Sprintf("%s in no group, since %s is NULL there", term.Rows(m.Apart), term.Clean(strings.Join(m.By, " or ")))))
 	}

@@ -40,8 +40,33 @@ type Step struct {
 	Missed     int64         `json:"missed"`  // rows that match, would change, and are not among those kept; -1 not looked for
 	Certain    bool          `json:"certain"` // nobody has written those since the run began: the run passed them by
 	Remark     string        `json:"remark,omitempty"`
+	Dangling   []Dangling    `json:"dangling,omitempty"` // of a merge: by each reference, the rows that refer to rows that went
 	Called     *Called       `json:"called,omitempty"` // of a statement that was called for each line of a list
 	Acts       []Step        `json:"acts,omitempty"`   // what its batches did to rows of other tables; their rows are not looked for by a filter
+}
+
+// Dangling are rows that refer to rows which are gone.
+type Dangling struct {
+	By   string `json:"by"` // the table, and the columns that refer
+	Rows int64  `json:"rows"`
+}
+
+// dangling looks for rows that refer to those which a merge has deleted: others may have made them, where
+// no foreign key keeps them from it.
+func (s *Step) dangling(ctx context.Context, db engine.DB, w *runner.Work) error {
+	m := w.Change.Merge
+	if m == nil || w.Undo || w.Step.Status != ledger.Done {
+		return nil
+	}
+	for i := range m.Refers {
+		x := Dangling{By: m.Refers[i].Name()}
+		q := m.Dangling(db.Dialect(), &m.Refers[i])
+		if err := db.JobPool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&x.Rows); err != nil {
+			return fmt.Errorf("looking for references of %s to rows that went: %w", x.By, err)
+		}
+		s.Dangling = append(s.Dangling, x)
+	}
+	return nil
 }
 
 // Check is one of the job's own checks.
@@ -100,6 +125,12 @@ func Run(ctx context.Context, db engine.DB, l *ledger.Ledger, r *ledger.Run, wor
 			return nil, err
 		} else if err := s.missed(ctx, db, r, w); err != nil {
 			return nil, err
+		}
+		if err := s.dangling(ctx, db, w); err != nil {
+			return nil, err
+		}
+		for _, x := range s.Dangling {
+			res.Holds = res.Holds && x.Rows == 0
 		}
 		if r.UndoOf == 0 && w.Change.Of < len(j.Steps) { // none where the job cannot be read any more
 			for _, c := range j.Steps[w.Change.Of].Checks {

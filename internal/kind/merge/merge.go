@@ -298,14 +298,21 @@ func (x *resolver) refers(m *change.Merge, r change.Reference, field string) err
 		}
 	}
 	for _, o := range m.Refers {
-		if o.Table.Is(t) && slices.ContainsFunc(r.Columns, func(c *change.Column) bool { return slices.Contains(o.Columns, c) }) {
-			if slices.Equal(o.Columns, r.Columns) && slices.Equal(o.Parent, r.Parent) {
+		if o.Table.Is(t) && slices.ContainsFunc(r.Columns, func(c *change.Column) bool { return slices.ContainsFunc(o.Columns, named(c)) }) {
+			if slices.EqualFunc(o.Columns, r.Columns, sameName) && slices.EqualFunc(o.Parent, r.Parent, sameName) {
 				return nil // named although it is declared, or declared twice
 			}
 			return fail("%s refers by the same columns", o.Name())
 		}
 	}
 	return x.uniques(m, r, fail)
+}
+
+// sameName and named tell columns of one table by their names: it may have been looked up twice.
+func sameName(a, b *change.Column) bool { return a.Name == b.Name }
+
+func named(c *change.Column) func(*change.Column) bool {
+	return func(o *change.Column) bool { return sameName(c, o) }
 }
 
 // uniques finds the unique indexes in which a reference could come to stand twice.
@@ -328,7 +335,7 @@ func (x *resolver) uniques(m *change.Merge, r change.Reference, fail func(format
 			continue
 		}
 		for _, o := range m.Refers {
-			if o.Table.Is(r.Table) && slices.ContainsFunc(o.Columns, func(c *change.Column) bool { return slices.Contains(cols, c) }) {
+			if o.Table.Is(r.Table) && slices.ContainsFunc(o.Columns, func(c *change.Column) bool { return slices.ContainsFunc(cols, named(c)) }) {
 				return fail("the unique index over %s has two references to %s in it, and rows could come to stand twice by both of them", strings.Join(names, ", "), m.Table)
 			}
 		}
