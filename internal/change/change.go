@@ -99,42 +99,44 @@ type Named struct {
 
 // Change is the one form of a step.
 type Change struct {
-	Step      string
-	Of        int // the step of the job that it comes from, by its place there: several changes may come from one
-	D         Dialect
-	Verb      sqltext.Verb
-	Table     *Table
-	Ref       string // how the job's SQL refers to the target: its alias or its name, as SQL text
-	Only      bool
-	Recursive bool
-	With      sqltext.Fragment
-	From      sqltext.Fragment
-	Where     sqltext.Fragment
-	First     *First // nil: all rows that match
-	Let       []Named
-	Set       []Set
-	Params    map[string]Value
-	Reads     Reads    // what the server says it reads besides
-	Split     bool     // the statement reaches tables that inherit as well, each of which is a change of its own
-	Recorded  bool     // made from a run's record, for its kept values alone: there is no filter and no new value
-	Loaded    bool     // From holds new values that were computed outside, one row each
-	Lookup    *Lookup  // From is made by a kind of step that looks values up; nil if not
-	Rewrite   *Rewrite // new values are computed by us rather than by SQL; nil if not
-	Into      *Into    // where the rows go that are deleted, or that are put there as well; nil if nowhere
-	Lines     *Lines   // of a list, that it carries out; nil if there is none
-	Merge     *Merge   // which rows its rows become one with; nil if they are merely deleted
-	Call      *Call    // the statement for each of these lines; nil if the change is one of rows
-	Acts      []*Act   // changes of other tables that come before it in each batch; see Cascade
-	NotKept   string   // why there are none, though the database follows references from its rows
-	Reached   []string // tables that the database changes along with it, over others as well
-	Back      bool     // what the database changes elsewhere along with it comes back with an undo; see FollowedBack
-	Listed    bool     // the batch has listed and locked the rows that it concerns
-	ByIndex   bool     // it finds its rows by what others are listed, and there is an index for that
-	alias     string
-	joined    bool   // From holds all tables, the target among them where tables are named together
-	targetAt  int    // index in From of the target's first token then
-	instead   string // see Instead
-	written   string // the statement as its author wrote it, where it has no parameters
+	Step       string
+	Of         int // the step of the job that it comes from, by its place there: several changes may come from one
+	D          Dialect
+	Verb       sqltext.Verb
+	Table      *Table
+	Ref        string // how the job's SQL refers to the target: its alias or its name, as SQL text
+	Only       bool
+	Recursive  bool
+	With       sqltext.Fragment
+	From       sqltext.Fragment
+	Where      sqltext.Fragment
+	First      *First // nil: all rows that match
+	Let        []Named
+	Set        []Set
+	Params     map[string]Value
+	Reads      Reads    // what the server says it reads besides
+	Split      bool     // the statement reaches tables that inherit as well, each of which is a change of its own
+	Recorded   bool     // made from a run's record, for its kept values alone: there is no filter and no new value
+	Loaded     bool     // From holds new values that were computed outside, one row each
+	Lookup     *Lookup  // From is made by a kind of step that looks values up; nil if not
+	Rewrite    *Rewrite // new values are computed by us rather than by SQL; nil if not
+	Into       *Into    // where the rows go that are deleted, or that are put there as well; nil if nowhere
+	Lines      *Lines   // of a list, that it carries out; nil if there is none
+	Merge      *Merge   // which rows its rows become one with; nil if they are merely deleted
+	Call       *Call    // the statement for each of these lines; nil if the change is one of rows
+	Acts       []*Act   // changes of other tables that come before it in each batch; see Cascade
+	NotKept    string   // why there are none, though the database follows references from its rows
+	Reached    []string // tables that the database changes along with it, over others as well
+	Back       bool     // what the database changes elsewhere along with it comes back with an undo; see FollowedBack
+	Listed     bool     // the batch has listed and locked the rows that it concerns
+	ByIndex    bool     // it finds its rows by what others are listed, and there is an index for that
+	alias      string
+	joined     bool   // From holds all tables, the target among them where tables are named together
+	targetAt   int    // index in From of the target's first token then
+	locksToo   string // another table of From whose rows are locked with those of the target
+	enrolledAs string // what From calls the table of the roster, if that is joined
+	instead    string // see Instead
+	written    string // the statement as its author wrote it, where it has no parameters
 
 	everywhere bool // see EveryRow
 	locked     bool // see Locks

@@ -26,7 +26,7 @@ type Compound struct {
 type Stays struct {
 	Find  *Change
 	List  *Kept
-	Meant *Query // how many they must be, so that none goes to one that is no longer there
+	Meant *Query // how many they must be, so that none goes to one that is no longer there; nil where they are locked already
 }
 
 // Part is an act of a compound.
@@ -42,10 +42,12 @@ type Part struct {
 // values of the parts are the caller's to set.
 func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, error) {
 	x := &Compound{Source: c, Own: listed(c), List: listOf(table(0), c, acts, OwnRows)}
-	if c.Merge != nil { // whose rows are found by their numbers in a list
-		source := *c
-		source.ByIndex = true
-		x.Source = &source
+	locked := false
+	if c.Merge != nil {
+		var err error
+		if x.Source, locked, err = c.Merge.source(c); err != nil {
+			return nil, err
+		}
 	}
 	tables := []*Table{c.Table}
 	lists := []*Kept{x.List} // of the own rows, then of each act's
@@ -96,16 +98,17 @@ func NewCompound(c *Change, acts []*Act, table func(n int) string) (*Compound, e
 		}
 	}
 	x.sort()
-	return x, x.stay(c, table(len(acts)+1))
+	return x, x.stay(c, table(len(acts)+1), locked)
 }
 
-// stay lays out the list of the rows that stay, and says what they get.
-func (x *Compound) stay(c *Change, table string) (err error) {
-	if c.Merge == nil {
+// stay lays out the list of the rows that stay, and says what they get. Where they are locked with those
+// that go, and get nothing, there is none.
+func (x *Compound) stay(c *Change, table string, locked bool) (err error) {
+	if c.Merge == nil || locked && !c.Merge.Fill {
 		return nil
 	}
 	x.Stays = &Stays{List: NewRoster(table, c)}
-	if x.Stays.Find, x.Stays.Meant, err = c.Merge.findStays(c, x.List); err != nil {
+	if x.Stays.Find, x.Stays.Meant, err = c.Merge.findStays(c, x.List, locked); err != nil {
 		return err
 	}
 	for _, p := range x.Parts {
@@ -302,6 +305,9 @@ func Enlist(c *Change, list *Kept, r Range, base int64, lock bool) *Query {
 	q.Source(c, r)
 	if lock {
 		q.Add(" FOR UPDATE OF ", c.Ref)
+		if c.locksToo != "" {
+			q.Add(", ", c.locksToo)
+		}
 	}
 	return q.Add(") AS jugatum_s")
 }

@@ -181,26 +181,35 @@ func numberedNames(prefix string, cols []*Column) (names []string) {
 // Condition is the filter, as SQL text, of the rows that go: each is still what it was when it was
 // written down, and so is the one that stays.
 func (m *Merge) Condition(d Dialect, ref string) string {
-	own := func(alias string, name func(*Column) string, stays bool) string {
-		q := &Query{D: d}
-		for i, c := range m.keys() {
-			if i > 0 {
-				q.Add(" AND ")
-			}
-			q.Add(alias, ".", d.Quote(c.Name), " ", c.Op("="), " jugatum_m.", name(c))
-		}
-		for _, c := range m.Watched {
-			m.still(q, c, alias, name(c), stays)
-		}
-		return q.String()
-	}
-	t := m.Table
-	name := d.Quote(t.Name)
-	text := "EXISTS (SELECT 1 FROM " + m.List.SQL + " AS jugatum_m WHERE " + own(ref, m.goes, false) + " AND EXISTS (SELECT 1 FROM " + t.SQL(d) + " WHERE " + own(name, m.stays, true)
+	return "EXISTS (SELECT 1 FROM " + m.List.SQL + " AS jugatum_m WHERE " + m.same(d, ref, m.goes) + m.unchanged(d, ref, m.goes, false) + " AND " + m.staysThere(d) + ")"
+}
+
+// staysThere is the condition that the row that stays is there, beside a row of the list.
+func (m *Merge) staysThere(d Dialect) string {
+	name := d.Quote(m.Table.Name)
+	text := "EXISTS (SELECT 1 FROM " + m.Table.SQL(d) + " WHERE " + m.same(d, name, m.stays) + m.unchanged(d, name, m.stays, true)
 	if m.asksStays(d) {
 		text += " AND (" + m.Filter + ")"
 	}
-	return text + "))"
+	return text + ")"
+}
+
+// same is the condition that a row has the key that is written down, and unchanged, " AND …", that it
+// has the values.
+func (m *Merge) same(d Dialect, ref string, name func(*Column) string) string {
+	var all []string
+	for _, c := range m.keys() {
+		all = append(all, ref+"."+d.Quote(c.Name)+" "+c.Op("=")+" jugatum_m."+name(c))
+	}
+	return strings.Join(all, " AND ")
+}
+
+func (m *Merge) unchanged(d Dialect, ref string, name func(*Column) string, stays bool) string {
+	q := &Query{D: d}
+	for _, c := range m.Watched {
+		m.still(q, c, ref, name(c), stays)
+	}
+	return q.String()
 }
 
 // still appends that a row has the value of a watched column that was written down. What was NULL in
@@ -363,36 +372,80 @@ func (m *Merge) listed(q *Query, own *Kept) *Query {
 	return q
 }
 
+// source is the change that finds the rows of a stretch of the list, and locks with each the one that
+// stays. joined is false where it does not: a step's filter, whose names must be those of the table
+// alone, is in the way of joining both to the list.
+func (m *Merge) source(c *Change) (source *Change, joined bool, err error) {
+	out := *c
+	out.ByIndex = true
+	if m.Filter != "" {
+		return &out, false, nil
+	}
+	out.enrolledAs, out.locksToo = "jugatum_m", stayAlias
+	list := m.List.SQL + " AS jugatum_m" + map[Way]string{ByUsing: " JOIN ", ByJoin: " STRAIGHT_JOIN ", BySubset: " CROSS JOIN "}[c.D.Forms().By] + c.Table.SQL(c.D) + " AS " + stayAlias + " ON " + m.same(c.D, stayAlias, m.stays) + m.unchanged(c.D, stayAlias, m.stays, true)
+	return &out, true, out.joinList(list, m.same(c.D, c.Ref, m.goes), m.unchanged(c.D, c.Ref, m.goes, false))
+}
+
+// stayAlias is what the row that stays is called beside one that goes.
+const stayAlias = "jugatum_k"
+
+// joinList has the change read its rows by those of a list, which stands first.
+func (c *Change) joinList(list, on, where string) (err error) {
+	if c.D.Forms().By == ByUsing {
+		where = on + where
+		c.From.Tokens, err = sqltext.Lex(c.D, list)
+	} else {
+		before := list + map[Way]string{ByJoin: " STRAIGHT_JOIN ", BySubset: " CROSS JOIN "}[c.D.Forms().By]
+		tokens, err := sqltext.Lex(c.D, before)
+		if err != nil {
+			return err
+		}
+		c.targetAt, c.joined = len(tokens), true
+		if c.From.Tokens, err = sqltext.Lex(c.D, before+c.TargetSQL()+" ON "+on); err != nil {
+			return err
+		}
+		where = "1 = 1" + where
+	}
+	if err == nil {
+		c.Where, err = sqltext.Expression(c.D, where)
+	}
+	return err
+}
+
 // findStays gives the change that finds the rows that stay of those that a batch has listed, and the
-// query for how many there must be.
-func (m *Merge) findStays(c *Change, own *Kept) (find *Change, meant *Query, err error) {
+// query for how many there must be; nil where they are locked already.
+func (m *Merge) findStays(c *Change, own *Kept, locked bool) (find *Change, meant *Query, err error) {
 	d := c.D
 	find = &Change{Step: c.Step, D: d, Verb: sqltext.Delete, Table: c.Table, Ref: c.Ref, Only: c.Only, alias: c.alias, Params: c.Params, Listed: true, locked: true, ByIndex: true}
-	q := &Query{D: d}
-	q.amongQuery(find.Ref, m.keys()).Add("(SELECT ", strings.Join(prefixed("jugatum_m.", numberedNames("s", m.keys())), ", "), " FROM ", own.Table, " AS jugatum_l", m.beside(d), m.List.SQL, " AS jugatum_m ON ")
-	m.listed(q, own).Add(") AND EXISTS (SELECT 1 FROM ", m.List.SQL, " AS jugatum_m WHERE ")
-	for i, k := range m.keys() {
-		if i > 0 {
-			q.Add(" AND ")
-		}
-		q.Add(find.Ref, ".", d.Quote(k.Name), " ", k.Op("="), " jugatum_m.", m.stays(k))
+	each := func(columns []string) *Query {
+		q := &Query{D: d}
+		q.Add("(SELECT DISTINCT ", strings.Join(prefixed("jugatum_m.", columns), ", "), " FROM ", own.Table, " AS jugatum_l", m.beside(d), m.List.SQL, " AS jugatum_m ON ")
+		return m.listed(q, own).Add(")")
 	}
-	for _, w := range m.Watched {
-		m.still(q, w, find.Ref, m.stays(w), true)
-	}
-	q.Add(")")
+	keys := numberedNames("s", m.keys())
 	if m.asksStays(d) {
-		q.Add(" AND (", m.Filter, ")")
+		q := &Query{D: d}
+		q.amongQuery(find.Ref, m.keys()).Add(each(keys).String(), " AND EXISTS (SELECT 1 FROM ", m.List.SQL, " AS jugatum_m WHERE ", m.same(d, find.Ref, m.stays), m.unchanged(d, find.Ref, m.stays, true), ") AND (", m.Filter, ")")
+		find.Where, err = sqltext.Expression(d, q.String())
+	} else {
+		columns := keys
+		for _, w := range m.Watched {
+			if name := m.stays(w); !slices.Contains(columns, name) {
+				columns = append(columns, name)
+			}
+		}
+		err = find.joinList(each(columns).String()+" AS jugatum_m", m.same(d, find.Ref, m.stays), m.unchanged(d, find.Ref, m.stays, true))
 	}
-	if find.Where, err = sqltext.Expression(d, q.String()); err != nil {
+	if err != nil {
 		return nil, nil, err
 	}
 	b := builder{c: c}
 	find.Where = b.clock(find.Where)
+	if locked {
+		return find, nil, nil
+	}
 	meant = &Query{D: d}
-	meant.Add("SELECT count(*) FROM (SELECT DISTINCT ", strings.Join(prefixed("jugatum_m.", numberedNames("s", m.keys())), ", "), " FROM ", own.Table, " AS jugatum_l", m.beside(d), m.List.SQL, " AS jugatum_m ON ")
-	m.listed(meant, own).Add(") AS jugatum_d")
-	return find, meant, nil
+	return find, meant.Add("SELECT count(*) FROM ", each(keys).String(), " AS jugatum_d"), nil
 }
 
 func prefixed(prefix string, names []string) []string {

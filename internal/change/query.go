@@ -269,7 +269,12 @@ func (q *Query) tables(c *Change) *Query {
 // lower bounds for a key SQLite uses the one it meets first, and with the
 // filter's own (id > 0) every batch would read the table from its beginning.
 func (q *Query) Filter(c *Change, r Range) *Query {
-	q.Add(" WHERE 1 = 1").Range(c.Ref, c.Table.Key, r)
+	q.Add(" WHERE 1 = 1")
+	if c.enrolledAs != "" && r.Roster != nil {
+		q.Add(" AND ", c.enrolledAs, ".seq > ").Arg(r.Lo[0], "bigint").Add(" AND ", c.enrolledAs, ".seq <= ").Arg(r.Hi[0], "bigint")
+	} else {
+		q.Range(c.Ref, c.Table.Key, r)
+	}
 	if k := c.lineRange(); k != nil && r.Keys == nil && r.Roster == nil {
 		q.Range(c.Lookup.As, k, r)
 	}

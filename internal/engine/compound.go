@@ -58,12 +58,14 @@ func Carry(ctx context.Context, db DB, tx *Tx, x *change.Compound, kept *change.
 		if stay, err = b.list(ctx, s.List, change.Range{}, s.Find); err != nil {
 			return b.Effect, err
 		}
-		meant := int64(0)
-		if err := tx.S.Conn.QueryRowContext(ctx, s.Meant.String(), s.Meant.Args...).Scan(&meant); err != nil {
-			return b.Effect, err
-		}
-		if stay < meant { // to be listed once more, now without those that had meant to go there
-			return b.Effect, errStale
+		if s.Meant != nil {
+			meant := int64(0)
+			if err := tx.S.Conn.QueryRowContext(ctx, s.Meant.String(), s.Meant.Args...).Scan(&meant); err != nil {
+				return b.Effect, err
+			}
+			if stay < meant { // to be listed once more, now without those that had meant to go there
+				return b.Effect, errStale
+			}
 		}
 	}
 	listed := make([]int64, len(x.Parts))

@@ -129,10 +129,6 @@ func (s *session) prepare(ctx context.Context, c *pgconn.PgConn, text string) (s
 // Calls sends all statements before it waits for the first answer.
 func (db *DB) Calls(ctx context.Context, tx *engine.Tx, _ *change.Call, all []*change.Query, apart bool) (out []engine.Result, log engine.Log, err error) {
 	log = engine.NoLog
-	// The same statement again and again, and those within a routine, are planned as in any session.
-	if _, err := tx.Exec(ctx, "SET LOCAL plan_cache_mode TO DEFAULT"); err != nil {
-		return nil, log, err
-	}
 	before, err := db.position(ctx, tx)
 	if err != nil {
 		return nil, log, err

@@ -249,8 +249,7 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 		{"statement_timeout", "0"},
 		{"synchronous_commit", "off"}, // until Durable: what depends on a batch is in the log after it
 		{"idle_in_transaction_session_timeout", "60s"},
-		{"plan_cache_mode", "force_custom_plan"}, // a range's plan depends on the range
-		{"jit", "off"},                           // compiling costs more than a batch takes
+		{"jit", "off"}, // compiling costs more than a batch takes
 	} {
 		args = append(args, setting[0], setting[1])
 		text += fmt.Sprintf(", pg_catalog.set_config($%d, $%d, false)", len(args)-1, len(args))
