@@ -26,7 +26,7 @@ func TestPurePackages(t *testing.T) {
 }
 
 // order is the layout from top to bottom; dependencies point downwards.
-var order = []string{"cli", "events", "page", "plan", "report", "kept", "verify", "trial", "preview", "find", "survey", "harbour", "runner", "seal", "ledger", "engine/sqlite", "engine/postgres", "engine/mariadb", "engine", "job", "hazard", "kind/fill", "kind/merge", "kind/move", "kind/changes", "kind/each", "kind", "dialect", "change", "sqltext", "list", "rewrite", "shape", "pace", "timeline", "plots", "term"}
+var order = []string{"cli", "events", "page", "plan", "report", "kept", "verify", "trial", "aftercare", "preview", "find", "survey", "harbour", "runner", "seal", "ledger", "engine/sqlite", "engine/postgres", "engine/mariadb", "engine", "job", "hazard", "kind/fill", "kind/merge", "kind/move", "kind/changes", "kind/each", "kind", "dialect", "change", "sqltext", "list", "rewrite", "shape", "pace", "timeline", "plots", "term"}
 
 // TestNobodyAsksWhichDialect: what differs between servers is asked of the dialect that a
 // database has; only engines name theirs.

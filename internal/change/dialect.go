@@ -117,6 +117,15 @@ type Dialect interface {
 	// in every row, and to refer to a column of another table.
 	DeclareNotNull(t *Table, c *Column) string
 	DeclareReference(t *Table, c *Column, to *Table, column *Column) string
+	// Keep are the statements by which a rule is kept for rows to come, with what each of them locks;
+	// from says where that is written. None where there is no way.
+	Keep(r *Rule) (all []Statement, from string)
+	// Literal is a value of a job as SQL text, where nothing can be bound.
+	Literal(v Value) string
+	// Shaped is the condition that a text is as a transform leaves it, as far as the server can tell;
+	// "" where it cannot. Alike is the text without what same does not tell apart.
+	Shaped(transform, value string) string
+	Alike(same Form, value string) string
 	// Analyze is the statement that has the server look at a table for its planner, "" where
 	// there is no need.
 	Analyze(table string) string

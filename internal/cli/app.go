@@ -131,7 +131,7 @@ func (a *app) root() *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "give the result as one JSON document", Local: false},
 		},
 		Commands: []*cli.Command{
-			a.demo(), a.survey(), a.find(), a.preview(), a.trialCmd(), a.runCmd(), a.resume(), a.watch(), a.pause(), a.stop(), a.tune(), a.runs(), a.show(), a.verify(), a.reportCmd(), a.undo(), a.keptCmd(), a.prune(), a.forget(), a.newCmd(), a.check(), a.version(),
+			a.demo(), a.survey(), a.find(), a.preview(), a.trialCmd(), a.runCmd(), a.resume(), a.watch(), a.pause(), a.stop(), a.tune(), a.runs(), a.show(), a.verify(), a.aftercare(), a.reportCmd(), a.undo(), a.keptCmd(), a.prune(), a.forget(), a.newCmd(), a.check(), a.version(),
 		},
 		HideVersion:           true,
 		EnableShellCompletion: true,

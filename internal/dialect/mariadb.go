@@ -3,6 +3,7 @@ package dialect
 import (
 	"fmt"
 	"math/big"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -336,3 +337,78 @@ func (d mariadb) DeclareReference(t *change.Table, c *change.Column, to *change.
 }
 
 func (mariadb) Analyze(table string) string { return "ANALYZE TABLE " + table }
+
+// Keep names the algorithm where one is asked for, so that a server that would do it otherwise refuses.
+func (d mariadb) Keep(r *change.Rule) ([]change.Statement, string) {
+	const from = "MariaDB's documentation, 10.11 and later: InnoDB Online DDL, CREATE TRIGGER, Metadata Locking"
+	t, name := r.Table.NameSQL(d), d.Quote(r.Name)
+	const instant = "the table's metadata, for an instant: it waits for transactions that have used the table, and others wait behind it (lock_wait_timeout)"
+	copied := "the table is copied; others read " + r.Table.String() + " meanwhile and cannot write"
+	switch r.Kind {
+	case change.KeepDefault:
+		return []change.Statement{{SQL: alter(d, r.Table) + "ALTER COLUMN " + d.Quote(r.Column.Name) + " SET DEFAULT " + r.Value + ", ALGORITHM=INSTANT", Locks: instant}}, from
+	case change.KeepNotNull:
+		if c := r.Column; c.Class == change.Number && c.Default == "" && c.OnUpdate == "" {
+			return []change.Statement{{SQL: alter(d, r.Table) + "MODIFY " + d.Quote(c.Name) + " " + c.Type + " NOT NULL, ALGORITHM=INPLACE, LOCK=NONE", Locks: "while the table is made anew beside itself, others read and write; at its beginning and end " + instant}}, from
+		}
+		// MODIFY would drop what it does not repeat.
+		return []change.Statement{{SQL: alter(d, r.Table) + "ADD CONSTRAINT " + name + " CHECK (" + d.Quote(r.Column.Name) + " IS NOT NULL), ALGORITHM=COPY, LOCK=SHARED", Locks: copied}}, from
+	case change.KeepCheck:
+		return []change.Statement{{SQL: alter(d, r.Table) + "ADD CONSTRAINT " + name + " CHECK (" + r.Holds + "), ALGORITHM=COPY, LOCK=SHARED", Locks: copied}}, from
+	case change.KeepReference:
+		return []change.Statement{{SQL: alter(d, r.Table) + "ADD CONSTRAINT " + name + " FOREIGN KEY (" + d.Quote(r.Column.Name) + ") REFERENCES " + r.To.NameSQL(d) + " (" + d.Quote(r.At.Name) + "), ALGORITHM=COPY, LOCK=SHARED", Locks: copied}}, from
+	case change.KeepUnique:
+		exact := func(c *change.Column) bool { return c.Class != change.Text || strings.HasSuffix(c.Collation, "_bin") }
+		if r.Plain && !slices.ContainsFunc(r.By, func(c *change.Column) bool { return !exact(c) }) {
+			return []change.Statement{{SQL: "CREATE UNIQUE INDEX " + name + " ON " + t + " (" + strings.Join(r.Unique, ", ") + ") ALGORITHM=INPLACE LOCK=NONE", Locks: "while all rows are read, others read and write; at its beginning and end " + instant}}, from
+		}
+		column := d.Quote(r.Name + "_form") // there are no indexes over expressions
+		var null []string
+		for _, c := range r.By {
+			null = append(null, d.Quote(c.Name)+" IS NULL")
+		}
+		return []change.Statement{
+			{SQL: alter(d, r.Table) + "ADD COLUMN " + column + " char(64) CHARACTER SET ascii COLLATE ascii_bin AS (CASE WHEN " + strings.Join(null, " OR ") + " THEN NULL ELSE SHA2(JSON_ARRAY(" + strings.Join(r.Unique, ", ") + "), 256) END) VIRTUAL INVISIBLE, ALGORITHM=INSTANT", Locks: instant},
+			{SQL: "CREATE UNIQUE INDEX " + name + " ON " + t + " (" + column + ") ALGORITHM=INPLACE LOCK=NONE", Locks: "while all rows are read, others read and write; at its beginning and end " + instant}}, from
+	case change.KeepAssign:
+		column := d.Quote(r.Column.Name)
+		value := r.New("NEW.")
+		if r.When != "" {
+			value = "IF(" + r.When + ", " + value + ", NEW." + column + ")"
+		}
+		var out []change.Statement
+		for _, text := range firing(d, r, func(event, trigger string) string {
+			return "CREATE TRIGGER " + trigger + " BEFORE " + event + " ON " + t + " FOR EACH ROW SET NEW." + column + " = " + value
+		}) {
+			out = append(out, change.Statement{SQL: text, Locks: instant})
+		}
+		return out, from
+	}
+	return nil, from
+}
+
+func (mariadb) Literal(v change.Value) string {
+	return literal(v, func(s string) string { return quoted(strings.ReplaceAll(s, `\`, `\\`)) }, "TRUE", "FALSE")
+}
+
+func (mariadb) Shaped(transform, value string) string {
+	switch transform {
+	case "trim":
+		return value + ` NOT REGEXP '^[[:space:]]|[[:space:]]$'`
+	case "collapse":
+		return value + ` NOT REGEXP '[[:space:]][[:space:]]'`
+	case "upper", "lower":
+		return "BINARY " + value + " = BINARY " + strings.ToUpper(transform) + "(" + value + ")"
+	}
+	return ""
+}
+
+func (mariadb) Alike(same change.Form, value string) string {
+	switch same {
+	case change.Trimmed:
+		return "REGEXP_REPLACE(" + value + `, '^[[:space:]]+|[[:space:]]+$', '')`
+	case change.Folded:
+		return "LOWER(REGEXP_REPLACE(REGEXP_REPLACE(" + value + `, '^[[:space:]]+|[[:space:]]+$', ''), '[[:space:]]+', ' '))`
+	}
+	return value
+}

@@ -314,3 +314,75 @@ func (d postgres) DeclareReference(t *change.Table, c *change.Column, to *change
 }
 
 func (postgres) Analyze(table string) string { return "VACUUM (ANALYZE) " + table }
+
+// Keep has constraints checked in two steps, of which only the second reads the rows, beside everybody.
+func (d postgres) Keep(r *change.Rule) ([]change.Statement, string) {
+	const from = "PostgreSQL's documentation, 13 to 18: ALTER TABLE, CREATE INDEX, CREATE TRIGGER, Explicit Locking"
+	t, name := r.Table.NameSQL(d), d.Quote(r.Name)
+	instant := "ACCESS EXCLUSIVE on " + r.Table.String() + ", for an instant: no row is read. It waits for transactions that have used the table, and others wait behind it: set lock_timeout"
+	validate := func(also string) change.Statement {
+		return change.Statement{SQL: alter(d, r.Table) + "VALIDATE CONSTRAINT " + name, Locks: "SHARE UPDATE EXCLUSIVE on " + r.Table.String() + also + ", while all rows are read; others read and write meanwhile"}
+	}
+	switch r.Kind {
+	case change.KeepDefault:
+		return []change.Statement{{SQL: alter(d, r.Table) + "ALTER COLUMN " + d.Quote(r.Column.Name) + " SET DEFAULT " + r.Value, Locks: instant}}, from
+	case change.KeepNotNull:
+		column := d.Quote(r.Column.Name)
+		return []change.Statement{
+			{SQL: alter(d, r.Table) + "ADD CONSTRAINT " + name + " CHECK (" + column + " IS NOT NULL) NOT VALID", Locks: instant}, validate(""),
+			{SQL: alter(d, r.Table) + "ALTER COLUMN " + column + " SET NOT NULL", Locks: instant + ". The constraint before it spares reading all rows"},
+			{SQL: alter(d, r.Table) + "DROP CONSTRAINT " + name, Locks: instant}}, from
+	case change.KeepCheck:
+		return []change.Statement{{SQL: alter(d, r.Table) + "ADD CONSTRAINT " + name + " CHECK (" + r.Holds + ") NOT VALID", Locks: instant}, validate("")}, from
+	case change.KeepReference:
+		return []change.Statement{
+			{SQL: alter(d, r.Table) + "ADD CONSTRAINT " + name + " FOREIGN KEY (" + d.Quote(r.Column.Name) + ") REFERENCES " + r.To.NameSQL(d) + " (" + d.Quote(r.At.Name) + ") NOT VALID", Locks: "SHARE ROW EXCLUSIVE on " + r.Table.String() + " and " + r.To.String() + ", for an instant: no row is read. Others cannot write meanwhile"},
+			validate(" and ROW SHARE on " + r.To.String())}, from
+	case change.KeepUnique:
+		return []change.Statement{{SQL: "CREATE UNIQUE INDEX CONCURRENTLY " + name + " ON " + t + " (" + strings.Join(r.Unique, ", ") + ")", Locks: "SHARE UPDATE EXCLUSIVE on " + r.Table.String() + ", while all rows are read twice; others read and write meanwhile. Not within a transaction; it waits for every older one, and leaves an invalid index to be dropped if it fails"}}, from
+	case change.KeepAssign:
+		body := "NEW." + d.Quote(r.Column.Name) + " := " + r.New("NEW.") + ";"
+		if r.When != "" {
+			body = "IF " + r.When + " THEN " + body + " END IF;"
+		}
+		function := name
+		if r.Table.Schema != "" {
+			function = d.Quote(r.Table.Schema) + "." + name
+		}
+		return []change.Statement{
+			{SQL: "CREATE FUNCTION " + function + "() RETURNS trigger LANGUAGE plpgsql SET search_path FROM CURRENT AS $rule$ BEGIN " + body + " RETURN NEW; END $rule$", Locks: "nothing that others use"},
+			{SQL: "CREATE TRIGGER " + name + " BEFORE INSERT OR UPDATE ON " + t + " FOR EACH ROW EXECUTE FUNCTION " + function + "()", Locks: "SHARE ROW EXCLUSIVE on " + r.Table.String() + ", for an instant. Others cannot write meanwhile"}}, from
+	}
+	return nil, from
+}
+
+func (postgres) Literal(v change.Value) string {
+	return literal(v, func(s string) string {
+		if strings.Contains(s, `\`) {
+			return "E" + quoted(strings.ReplaceAll(s, `\`, `\\`))
+		}
+		return quoted(s)
+	}, "true", "false")
+}
+
+func (postgres) Shaped(transform, value string) string {
+	switch transform {
+	case "trim":
+		return value + ` !~ '^\s|\s$'`
+	case "collapse":
+		return value + ` !~ '\s\s'`
+	case "upper", "lower":
+		return value + " = " + transform + "(" + value + ")"
+	}
+	return ""
+}
+
+func (postgres) Alike(same change.Form, value string) string {
+	switch same {
+	case change.Trimmed:
+		return "regexp_replace(" + value + `, '^\s+|\s+$', '', 'g')`
+	case change.Folded:
+		return "lower(regexp_replace(regexp_replace(" + value + `, '^\s+|\s+$', '', 'g'), '\s+', ' ', 'g'))`
+	}
+	return value
+}

@@ -210,3 +210,82 @@ func (d sqlite) DeclareReference(t *change.Table, c *change.Column, to *change.T
 }
 
 func (sqlite) Analyze(string) string { return "" }
+
+// Keep has triggers for what cannot be declared of a table that is there.
+func (d sqlite) Keep(r *change.Rule) ([]change.Statement, string) {
+	const from = "SQLite's documentation, 3.40 and later: ALTER TABLE, CREATE TRIGGER, CREATE INDEX, File Locking"
+	const instant = "the file, for writing, for an instant: no row is read"
+	t := r.Table.NameSQL(d)
+	fire := func(body func(event, name string) string) (out []change.Statement) {
+		for _, text := range firing(d, r, body) {
+			out = append(out, change.Statement{SQL: text, Locks: instant})
+		}
+		return out
+	}
+	refuse := func(holds string) []change.Statement {
+		return fire(func(event, name string) string {
+			return "CREATE TRIGGER " + name + " BEFORE " + event + " ON " + t + " WHEN NOT coalesce((" + holds + "), 1) BEGIN SELECT RAISE(ABORT, " + quoted(r.Table.String()+": against the rule that "+r.Why) + "); END"
+		})
+	}
+	assign := func(when, value string) []change.Statement {
+		column := d.Quote(r.Column.Name)
+		row := "rowid = NEW.rowid"
+		if k := r.Table.Key; k != nil && !k.Hidden {
+			var all []string
+			for _, c := range k.Columns {
+				all = append(all, d.Quote(c.Name)+" = NEW."+d.Quote(c.Name))
+			}
+			row = strings.Join(all, " AND ")
+		}
+		differs := "NEW." + column + " IS NOT (" + value + ")"
+		if when != "" {
+			differs = "(" + when + ") AND " + differs
+		}
+		return fire(func(event, name string) string {
+			return "CREATE TRIGGER " + name + " AFTER " + event + " ON " + t + " WHEN " + differs + " BEGIN UPDATE " + t + " SET " + column + " = " + value + " WHERE " + row + "; END"
+		})
+	}
+	switch r.Kind {
+	case change.KeepDefault:
+		return assign("NEW."+d.Quote(r.Column.Name)+" IS NULL", r.Value), from
+	case change.KeepNotNull:
+		return refuse("NEW." + d.Quote(r.Column.Name) + " IS NOT NULL"), from
+	case change.KeepCheck:
+		return refuse(r.New("NEW.")), from
+	case change.KeepReference:
+		column := "NEW." + d.Quote(r.Column.Name)
+		return refuse(column + " IS NULL OR EXISTS (SELECT 1 FROM " + r.To.NameSQL(d) + " WHERE " + d.Quote(r.At.Name) + " = " + column + ")"), from
+	case change.KeepUnique:
+		return []change.Statement{{SQL: "CREATE UNIQUE INDEX " + d.Quote(r.Name) + " ON " + t + " (" + strings.Join(r.Unique, ", ") + ")", Locks: "the file, for writing, while all rows of " + r.Table.String() + " are read; with a write-ahead log others read meanwhile"}}, from
+	case change.KeepAssign:
+		return assign(r.When, r.New("NEW.")), from
+	}
+	return nil, from
+}
+
+func (sqlite) Literal(v change.Value) string { return literal(v, quoted, "1", "0") }
+
+// sqliteBlanks are the blanks that trim() is told of.
+const sqliteBlanks = "char(9, 10, 11, 12, 13, 32, 160)"
+
+func (sqlite) Shaped(transform, value string) string {
+	switch transform {
+	case "trim":
+		return value + " = trim(" + value + ", " + sqliteBlanks + ")"
+	case "collapse":
+		return "instr(" + value + ", '  ') = 0"
+	case "upper", "lower":
+		return value + " = " + transform + "(" + value + ")"
+	}
+	return ""
+}
+
+func (sqlite) Alike(same change.Form, value string) string {
+	switch same {
+	case change.Trimmed:
+		return "trim(" + value + ", " + sqliteBlanks + ")"
+	case change.Folded:
+		return "lower(trim(" + value + ", " + sqliteBlanks + "))"
+	}
+	return value
+}

@@ -41,8 +41,8 @@ type Step struct {
 	Certain    bool          `json:"certain"` // nobody has written those since the run began: the run passed them by
 	Remark     string        `json:"remark,omitempty"`
 	Dangling   []Dangling    `json:"dangling,omitempty"` // of a merge: by each reference, the rows that refer to rows that went
-	Called     *Called       `json:"called,omitempty"` // of a statement that was called for each line of a list
-	Acts       []Step        `json:"acts,omitempty"`   // what its batches did to rows of other tables; their rows are not looked for by a filter
+	Called     *Called       `json:"called,omitempty"`   // of a statement that was called for each line of a list
+	Acts       []Step        `json:"acts,omitempty"`     // what its batches did to rows of other tables; their rows are not looked for by a filter
 }
 
 // Dangling are rows that refer to rows which are gone.
