@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"jugatum/internal/aftercare"
+	"jugatum/internal/change"
 	"jugatum/internal/engine"
 	"jugatum/internal/ledger"
 	"jugatum/internal/plan"
@@ -85,7 +86,7 @@ func (a *app) printRule(r aftercare.Rule) {
 	if r.Instead {
 		or = "or, "
 	}
-	o.Printf("\n-- %sby a %s: %s\n", or, r.Kind, term.Clean(r.Keeps))
+	o.Printf("\n-- %sby %s: %s\n", or, keepers[r.Kind], term.Clean(r.Keeps))
 	switch {
 	case r.Breaking == 0:
 		o.Printf("-- %s\n", o.Paint(term.Good, "every row that is there holds to it"))
@@ -102,9 +103,12 @@ func (a *app) printRule(r aftercare.Rule) {
 	}
 }
 
+// keepers are what keeps a rule, by its kind.
+var keepers = map[change.RuleKind]string{change.KeepDefault: "a default", change.KeepNotNull: "NOT NULL", change.KeepCheck: "a CHECK", change.KeepReference: "a foreign key", change.KeepUnique: "a unique index", change.KeepAssign: "a trigger"}
+
 // breaking words how much breaks a rule.
 func breaking(r aftercare.Rule) string {
-	if r.Kind == "unique index" {
+	if r.Kind == change.KeepUnique {
 		return term.Counted(r.Breaking, "group")
 	}
 	return term.Rows(r.Breaking)

@@ -107,6 +107,12 @@ func documentedLists(t *testing.T, file string) map[string]string {
 // harbourIn fills a database with the demo's data.
 func (d *database) harbourIn() {
 	d.t.Helper()
+	d.harbourOf(2000)
+}
+
+// harbourOf is that with so many visits.
+func (d *database) harbourOf(visits int) {
+	d.t.Helper()
 	ctx := context.Background()
 	d.one("SELECT 1") // makes the file
 	var db engine.DB
@@ -128,7 +134,7 @@ func (d *database) harbourIn() {
 		d.t.Fatal(err)
 	}
 	defer s.Close()
-	if err := harbour.Load(ctx, s, db.Dialect(), 1, 2000); err != nil {
+	if err := harbour.Load(ctx, s, db.Dialect(), 1, visits); err != nil {
 		d.t.Fatal(err)
 	}
 }
