@@ -144,6 +144,10 @@ func (x *finder) shapes() {
 		if s.Implicit || i >= len(c.Rewrite.Shapes) {
 			continue
 		}
+		if c.Rewrite.From != nil && c.Rewrite.From[i] != nil {
+			untold = append(untold, s.Column.Name+", which is made of "+c.Rewrite.From[i].Name)
+			continue
+		}
 		var holds []string
 		for _, t := range c.Rewrite.Shapes[i] {
 			if cond := c.D.Shaped(t.Name, c.D.Quote(s.Column.Name)); cond != "" {

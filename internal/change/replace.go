@@ -2,6 +2,9 @@ package change
 
 import (
 	"fmt"
+	"math/big"
+	"slices"
+	"strings"
 
 	"jugatum/internal/rewrite"
 	"jugatum/internal/shape"
@@ -20,6 +23,90 @@ type Rewrite struct {
 	*rewrite.Rewriter               // replaces texts, by these rules
 	Rules             rewrite.Rules //
 	Shapes            []shape.Chain // or brings them into a form, each column's its own; none where texts are replaced
+	From              []*Column     // of shapes: the column whose text each is made of, nil for its own; none where that is so of all
+}
+
+// Plain reports whether each new value is a text in the place of another one of the same column.
+func (r *Rewrite) Plain() bool { return len(r.From) == 0 && !r.Nulls() }
+
+// Nulls reports whether NULL may become something else, or something NULL.
+func (r *Rewrite) Nulls() bool {
+	return slices.ContainsFunc(r.Shapes, func(c shape.Chain) bool { return c.TakesNull() || c.MakesNull() })
+}
+
+// Source is the column whose text a new value is made of; nil where that is its own.
+func (r *Rewrite) Source(i int) *Column {
+	if len(r.From) == 0 {
+		return nil
+	}
+	return r.From[i]
+}
+
+// Texts says where in a row that is read for a rewrite is what: the texts that new values are made of
+// come first, in the order of the assignments.
+type Texts struct {
+	N    int // cells
+	r    *Rewrite
+	cols []Set
+	own  []int // where the column's value as it is stands, if that is another; 0 if not
+	null []int // where it stands that a value is NULL and not merely no text; 0 if nobody asks
+}
+
+// Texts appends to a query what is read of each row for a rewrite of some columns.
+func (q *Query) Texts(c *Change, cols []Set) Texts {
+	x := Texts{N: len(cols), r: c.Rewrite, cols: cols, own: make([]int, len(cols)), null: make([]int, len(cols))}
+	from := make([]*Column, len(cols))
+	for i, s := range cols {
+		if from[i] = s.Column; c.Rewrite.Source(i) != nil {
+			from[i] = c.Rewrite.Source(i)
+		}
+		q.sep(i).AsText(c.Ref, from[i])
+	}
+	for i, s := range cols {
+		if from[i] != s.Column {
+			x.own[i], x.N = x.N, x.N+1
+			q.Add(", ", q.D.Text(s.Column, c.Ref+"."+q.D.Quote(s.Column.Name)))
+		}
+	}
+	for i := range cols {
+		if len(c.Rewrite.Shapes) > 0 && c.Rewrite.Shapes[i].TakesNull() {
+			x.null[i], x.N = x.N, x.N+1
+			q.Add(", CASE WHEN ", c.Ref, ".", q.D.Quote(from[i].Name), " IS NULL THEN '1' END")
+		}
+	}
+	return x
+}
+
+// New gives the new value of a column and the one that it has, from the cells of a row; nil is NULL.
+// done is false where nothing is to be done: there is no text, and NULL stays.
+func (x Texts) New(i int, cells [][]byte) (out, now []byte, done bool, err error) {
+	v := cells[i]
+	if v == nil && (x.null[i] == 0 || cells[x.null[i]] == nil) {
+		return nil, nil, false, nil
+	}
+	if now = v; x.own[i] > 0 {
+		now = cells[x.own[i]]
+	}
+	out, err = x.r.New(i, v)
+	return out, now, true, err
+}
+
+// Same reports whether a new value is the one that the column has.
+func (x Texts) Same(i int, out, now []byte) bool {
+	if out == nil || now == nil || string(out) == string(now) {
+		return (out == nil) == (now == nil)
+	}
+	col := x.cols[i].Column
+	switch {
+	case x.own[i] == 0 || col.Class == Text:
+		return false
+	case col.Class == Number:
+		a, ok := new(big.Rat).SetString(string(out))
+		b, fine := new(big.Rat).SetString(string(now))
+		return ok && fine && a.Cmp(b) == 0
+	}
+	const day = len("2006-01-02")
+	return len(out) == day && strings.HasPrefix(string(now), string(out)) && strings.Trim(string(now[day:]), " T:0.+Z") == ""
 }
 
 // New is the new text of a column, by its place among those assigned. An error is that of the value.
@@ -102,6 +189,10 @@ func narrow(q *Query, c *Change, col *Column, rules rewrite.Rules, param func(na
 	}
 }
 
+// LoadedNulls is the column of loaded values that says which of a row become NULL: a text with a 1 for
+// each of these and a 0 for each other. It is there where Rewrite.Nulls is true.
+const LoadedNulls = "nulls"
+
 // FromLoaded is the change of rows whose new values were worked out by us and
 // loaded: from is the source, as jugatum_v with columns n0, n1, …, in the order
 // of the assignments, NULL where a value stays; where joins it to the target.
@@ -127,7 +218,11 @@ func (c *Change) FromLoaded(from, where string, params map[string]Value, cast fu
 		if cast != nil {
 			value = cast(value, s.Column)
 		}
-		if s.Expr, err = sqltext.Expression(c.D, "coalesce("+value+", "+c.Ref+"."+c.D.Quote(s.Column.Name)+")"); err != nil {
+		text := "coalesce(" + value + ", " + c.Ref + "." + c.D.Quote(s.Column.Name) + ")"
+		if c.Rewrite.Nulls() {
+			text = "CASE WHEN " + c.D.Own("substr") + "(jugatum_v." + LoadedNulls + ", " + itoa(i+1) + ", 1) = '1' THEN NULL ELSE " + text + " END"
+		}
+		if s.Expr, err = sqltext.Expression(c.D, text); err != nil {
 			return nil, err
 		}
 	}

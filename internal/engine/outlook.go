@@ -23,7 +23,7 @@ func Foresees(db DB, c *change.Change, kept *change.Kept) bool {
 		return f.Foresees(c, kept)
 	}
 	_, ok := db.(Marker)
-	return ok && c.Rewrite != nil && c.Table.Key != nil && rowsIndependent(c)
+	return ok && c.Rewrite != nil && c.Rewrite.Plain() && c.Table.Key != nil && rowsIndependent(c)
 }
 
 // rowsIndependent reports whether changing one row cannot change another of the same table.

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"fmt"
@@ -49,6 +50,8 @@ type Rewritten struct {
 	At  string    // what Locate asked for
 	New []*string // in the order of the change's assignments; nil stays as it is
 	Old []*string // for a RowWriter: the values before, all of them
+
+	Nulls string // which new values are NULL: see change.LoadedNulls; "" where none can be
 }
 
 // RefusedRow is a row whose new value cannot be computed: it is not touched.
@@ -110,7 +113,7 @@ func batch(ctx context.Context, db DB, tx *Tx, c *change.Change, kept *change.Ke
 		if err != nil {
 			return Effect{}, err
 		}
-		if direct {
+		if direct && c.Rewrite.Plain() {
 			b.writer = writer
 		}
 	}
@@ -239,8 +242,8 @@ func readRows(ctx context.Context, db DB, from querier, c *change.Change, r chan
 	}
 	defer rows.Close()
 	var place string
-	cells, texts := Cells(len(x.cols))
-	values := make([][]byte, len(x.cols))
+	cells, texts := Cells(x.texts.N)
+	values := make([][]byte, x.texts.N)
 	keys := len(c.Table.Key.Columns)
 	into := make([]any, keys, keys+1+len(texts)) // a key is kept with its row, all else is read into the same place
 	if placed {
@@ -267,11 +270,12 @@ func readRows(ctx context.Context, db DB, from querier, c *change.Change, r chan
 // rowReader works out the new values of rows as they come.
 type rowReader struct {
 	readings
-	c    *change.Change
-	cols []change.Set // that are ours to compute
-	how  reading
-	walk *Walk
-	held int // bytes in memory
+	c     *change.Change
+	cols  []change.Set // that are ours to compute
+	texts change.Texts // where of a row that is read what is
+	how   reading
+	walk  *Walk
+	held  int // bytes in memory
 }
 
 // query is for the rows of a range: keys, where a row stands if the engine has a place for
@@ -287,12 +291,7 @@ func (x *rowReader) query(db DB, r change.Range) (q *change.Query, placed bool) 
 		placed = true
 		q.Add(at.String(), ", ")
 	}
-	for i, s := range x.cols {
-		if i > 0 {
-			q.Add(", ")
-		}
-		q.AsText(c.Ref, s.Column)
-	}
+	x.texts = q.Texts(c, x.cols)
 	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
 	if x.how.lock {
 		q.Add(c.D.ForUpdate(c.Ref))
@@ -307,26 +306,32 @@ const rowRoom = 200
 func (x *rowReader) row(key change.KeyValue, place string, values [][]byte) {
 	row := Rewritten{Key: key, At: place, New: make([]*string, len(x.c.Set))}
 	changes := false
-	for i, v := range values {
-		if v == nil {
-			continue
-		}
-		out, err := x.c.Rewrite.New(i, v)
-		if err != nil {
+	var nulls []byte
+	for i := range x.cols {
+		out, now, done, err := x.texts.New(i, values)
+		switch {
+		case err != nil:
 			x.refused = append(x.refused, &RefusedRow{Key: key, Column: x.cols[i].Column.Name, Err: err})
 			x.matched++
 			return
-		}
-		if string(out) != string(v) {
+		case !done || x.texts.Same(i, out, now):
+			continue
+		case out == nil:
+			if nulls == nil {
+				nulls = bytes.Repeat([]byte{'0'}, len(x.c.Set))
+			}
+			nulls[i] = '1'
+		default:
 			row.New[i] = x.hold(out)
-			changes = true
 		}
+		changes = true
 	}
+	row.Nulls = string(nulls)
 	if changes {
 		x.matched++
 		if x.how.old {
-			row.Old = make([]*string, len(values))
-			for i, v := range values {
+			row.Old = make([]*string, len(x.cols))
+			for i, v := range values[:len(x.cols)] {
 				if v != nil {
 					row.Old[i] = x.hold(v)
 				}
@@ -371,7 +376,7 @@ func rewrittenRow(ctx context.Context, db DB, c *change.Change, r change.Range) 
 	}
 	values := map[string]*string{}
 	for i, s := range assigned(c) {
-		if v := x.rows[0].New[i]; v != nil {
+		if v := x.rows[0].New[i]; v != nil || i < len(x.rows[0].Nulls) && x.rows[0].Nulls[i] == '1' {
 			values[s.Column.Name] = v
 		}
 	}

@@ -88,7 +88,7 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 		return fmt.Errorf("step %q: %w", c.Step, err)
 	}
 	defer rows.Close()
-	cells, into := engine.Cells(x.keys() + len(x.cols))
+	cells, into := engine.Cells(x.keys() + x.read.N)
 	values := make([][]byte, len(cells))
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
@@ -115,8 +115,11 @@ type texts struct {
 	near    bool              // what is nearly the text, and the new one, are looked for as well
 	finders []*rewrite.Finder // of what is nearly one of the texts; none where there is a pattern
 
+	read change.Texts // where of a row that is read what is
+
 	forms, nears []tally // of each column
 	tooLong      []int64 // new values that do not fit, of each column
+	lost         []int64 // values that become NULL, since another column's text has nothing for them
 	spread       spreader
 }
 
@@ -131,7 +134,7 @@ func (p *Step) lookAtTexts(c *change.Change, near bool, sample int) (*texts, err
 		x.forms, x.nears = append(x.forms, tally{}), append(x.nears, tally{})
 		x.r.Columns = append(x.r.Columns, ReplacedColumn{Name: s.Column.Name})
 	}
-	x.tooLong = make([]int64, len(x.cols))
+	x.tooLong, x.lost = make([]int64, len(x.cols)), make([]int64, len(x.cols))
 	if c.Rewrite.Shapes != nil {
 		x.near, x.r.Shapes = false, true
 		return x, nil
@@ -167,12 +170,7 @@ func (x *texts) query() *change.Query {
 			q.Add(engine.KeyOut(c.D, c.Ref, k), ", ")
 		}
 	}
-	for i, s := range x.cols {
-		if i > 0 {
-			q.Add(", ")
-		}
-		q.AsText(c.Ref, s.Column)
-	}
+	x.read = q.Texts(c, x.cols)
 	q.Add(" FROM ", c.TargetSQL(), " WHERE (").Fragment(c.Where, c.Params).Add(")")
 	or := func(text string, fold bool) {
 		for _, s := range x.cols {
@@ -200,11 +198,9 @@ func (x *texts) row(values [][]byte) {
 	}
 	row := Row{Key: strings.Join(keys, ", "), Named: []*string{}}
 	damaged, fresh := false, false
-	for i, v := range values[len(keys):] {
-		if v == nil {
-			continue
-		}
-		cell, first, err := x.value(i, row.Key, v)
+	cells := values[len(keys):]
+	for i := range x.cols {
+		cell, first, err := x.value(i, row.Key, cells)
 		damaged, fresh = damaged || err != nil, fresh || first
 		if cell != nil {
 			row.Changes = append(row.Changes, *cell)
@@ -224,9 +220,13 @@ func (x *texts) row(values [][]byte) {
 // value looks at the value of one column: what it would become, nil if it stays; and
 // whether it holds a form that no value before it held. An error is that it looks
 // structured and is not valid.
-func (x *texts) value(i int, key string, v []byte) (cell *Cell, first bool, err error) {
-	if x.r.Shapes {
-		return x.shaped(i, key, v)
+func (x *texts) value(i int, key string, cells [][]byte) (cell *Cell, first bool, err error) {
+	v := cells[i]
+	switch {
+	case x.r.Shapes:
+		return x.shaped(i, key, cells)
+	case v == nil:
+		return nil, false, nil
 	}
 	x.before(i, v)
 	res, err := x.c.Rewrite.Look(v)
@@ -262,18 +262,20 @@ func (x *texts) value(i int, key string, v []byte) (cell *Cell, first bool, err 
 }
 
 // shaped is that of a value that is brought into a form; the transforms that change it are counted.
-func (x *texts) shaped(i int, key string, v []byte) (cell *Cell, first bool, err error) {
-	chain := x.c.Rewrite.Shapes[i]
-	after, err := chain.Apply(v)
-	if err != nil {
+func (x *texts) shaped(i int, key string, cells [][]byte) (cell *Cell, first bool, err error) {
+	after, now, done, err := x.read.New(i, cells)
+	switch {
+	case err != nil:
 		x.broken(key, i, err.Error())
 		return nil, false, err
-	}
-	if bytes.Equal(after, v) {
+	case !done || x.read.Same(i, after, now):
 		return nil, false, nil
 	}
 	x.r.Columns[i].Rows++
-	steps := chain.Steps(v)
+	if after == nil && x.c.Rewrite.Source(i) != nil {
+		x.lost[i]++
+	}
+	steps := x.c.Rewrite.Shapes[i].Steps(cells[i])
 	for _, name := range steps {
 		form := [2]string{name, ""}
 		first = first || x.forms[i][form] == 0
@@ -281,8 +283,16 @@ func (x *texts) shaped(i int, key string, v []byte) (cell *Cell, first bool, err
 		x.r.Columns[i].Hits++
 	}
 	x.fits(i, key, after)
-	a, b := string(v), string(after)
-	return &Cell{x.r.Columns[i].Name, &a, &b, steps}, first, nil
+	return &Cell{x.r.Columns[i].Name, shownText(now), shownText(after), steps}, first, nil
+}
+
+// shownText is a value for reading; nil is NULL.
+func shownText(v []byte) *string {
+	if v == nil {
+		return nil
+	}
+	s := string(v)
+	return &s
 }
 
 // before counts where the new text stands already.
@@ -344,6 +354,9 @@ func (x *texts) end() {
 	x.p.Sample = x.spread.rows()
 	for i, s := range x.cols {
 		x.r.Columns[i].Forms, x.r.Columns[i].Near = x.forms[i].list(), x.nears[i].list()
+		if n := x.lost[i]; n > 0 {
+			x.p.found(hazard.Found(x.c.Step, "becomes-null", n, x.c.Table, s.Column.Name, x.c.Rewrite.Source(i).Name), true)
+		}
 		if n := x.tooLong[i]; n > 0 {
 			x.p.found(hazard.Found(x.c.Step, hazard.DoesNotFit, n, x.c.Table, s.Column.Name, s.Column.Type), true)
 		}

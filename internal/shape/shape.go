@@ -15,12 +15,29 @@ import (
 type Transform struct {
 	Name string // as its author wrote it: "trim", `pad_left 8`
 
-	// do gives the new value, which may be v itself or a part of it; v is never written to.
-	do func(v []byte) []byte
+	// do gives the new value, which may be v itself or a part of it; v is never written to. try does
+	// where a value may have none.
+	do  func(v []byte) []byte
+	try func(v []byte) ([]byte, error)
+
+	nulls bool   // do may give NULL
+	null  []byte // what stands for NULL; nil where NULL stays
 }
 
-// Apply gives the value in its new form. Nothing is allocated where it is so already.
-func (t Transform) Apply(v []byte) []byte { return t.do(v) }
+// Apply gives the value in its new form; nil is NULL. Nothing is allocated where it is so already.
+func (t Transform) Apply(v []byte) ([]byte, error) {
+	switch {
+	case v == nil:
+		return t.null, nil
+	case t.try != nil:
+		return t.try(v)
+	}
+	out := t.do(v)
+	if out == nil && !t.nulls {
+		out = []byte{}
+	}
+	return out, nil
+}
 
 // Chain is transforms that are applied from left to right.
 type Chain []Transform
@@ -28,22 +45,39 @@ type Chain []Transform
 // ErrNotText is a value that is not UTF-8, of which nobody can say which characters it has.
 var ErrNotText = errors.New("it is not valid UTF-8")
 
-// Apply gives the value in the form that all of them make. An error is that it is no text.
-func (c Chain) Apply(v []byte) ([]byte, error) {
+// Apply gives the value in the form that all of them make; nil is NULL. An error is that it is no text,
+// or that it has no such form.
+func (c Chain) Apply(v []byte) (_ []byte, err error) {
 	if !utf8.Valid(v) {
 		return nil, ErrNotText
 	}
 	for _, t := range c {
-		v = t.do(v)
+		if v, err = t.Apply(v); err != nil {
+			return nil, err
+		}
 	}
 	return v, nil
+}
+
+// TakesNull reports whether NULL may become something else, and MakesNull whether something may become
+// NULL.
+func (c Chain) TakesNull() bool {
+	return slices.ContainsFunc(c, func(t Transform) bool { return t.null != nil })
+}
+
+// MakesNull: see TakesNull.
+func (c Chain) MakesNull() bool {
+	return slices.ContainsFunc(c, func(t Transform) bool { return t.nulls })
 }
 
 // Steps gives the names of those transforms that change something of a value, each as it comes to it.
 func (c Chain) Steps(v []byte) (names []string) {
 	for _, t := range c {
-		out := t.do(v)
-		if string(out) != string(v) {
+		out, err := t.Apply(v)
+		if err != nil {
+			return names
+		}
+		if string(out) != string(v) || (out == nil) != (v == nil) {
 			names = append(names, t.Name)
 		}
 		v = out
@@ -87,6 +121,7 @@ type word struct {
 	name string
 	more []string // further keys of its table
 	make func(a args) (func(v []byte) []byte, error)
+	full func(a args) (Transform, error) // instead of make, where there is more to say of it
 }
 
 // Words are the names of all transforms, in the order in which the docs tell them.
@@ -109,11 +144,18 @@ func (s Spec) Make() (Transform, error) {
 			return Transform{}, fmt.Errorf("%s: unknown key %q", w.name, k)
 		}
 	}
-	do, err := w.make(args{s.Word, s.Args})
+	var t Transform
+	var err error
+	if w.full != nil {
+		t, err = w.full(args{s.Word, s.Args})
+	} else {
+		t.do, err = w.make(args{s.Word, s.Args})
+	}
 	if err != nil {
 		return Transform{}, fmt.Errorf("%s: %w", w.name, err)
 	}
-	return Transform{Name: s.String(), do: do}, nil
+	t.Name = s.String()
+	return t, nil
 }
 
 // String is how the transform is called in a preview.
@@ -121,6 +163,8 @@ func (s Spec) String() string {
 	switch v := s.Args[s.Word].(type) {
 	case nil, bool:
 		return s.Word
+	case map[string]any:
+		return fmt.Sprintf("%s of %d", s.Word, len(v))
 	case []any:
 		var list []string
 		for _, x := range v {

@@ -122,6 +122,20 @@ func TestReadFaults(t *testing.T) {
 		{m{"rewrite": "(a)", "with": "${name}"}, `no group "name"`},
 		{m{"decode": "base64"}, "neither html nor percent"},
 		{m{"recode": "nonsense"}, "no encoding"},
+		{m{"blank_to_null": "x"}, "takes nothing"},
+		{m{"null_to": int64(1)}, "expected a text"},
+		{m{"before": ""}, "expected a text"},
+		{m{"after": ",", "at": int64(0)}, "1 for the first"},
+		{m{"extract": "("}, "missing closing )"},
+		{m{"extract": "(a)", "group": int64(2)}, "no group 2"},
+		{m{"extract": "(a)", "group": "b"}, `no group "b"`},
+		{m{"map": m{}}, "expected {"},
+		{m{"map": m{"a": int64(1)}}, `"a": expected a text`},
+		{m{"map": m{"a": "b"}, "otherwise": "drop"}, "not keep, null or refuse"},
+		{m{"number": ";"}, "no decimal mark"},
+		{m{"number": ",", "group": ","}, "cannot stand between"},
+		{m{"date": "dd.mm.yyyy"}, "does not say how"},
+		{m{"date": "2006"}, "does not say how"},
 	} {
 		if _, _, err := Read(x.v); err == nil || !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%v: %v, expected %q", x.v, err, x.want)
@@ -132,7 +146,8 @@ func TestReadFaults(t *testing.T) {
 // all is a chain of every sort.
 func all(t testing.TB) []any {
 	return []any{"trim", "collapse", "upper", "lower", "title", "normalise", m{"pad_left": int64(3)}, m{"pad_right": int64(3)}, m{"keep": []any{"letters", "digits", " ", "-"}}, m{"drop": "symbols"},
-		m{"word_to_end": "MV"}, m{"word_to_front": "MV"}, m{"rewrite": `\d{9,}`, "with": ""}, m{"decode": "html"}, m{"decode": "percent"}, m{"recode": "windows-1252"}}
+		m{"word_to_end": "MV"}, m{"word_to_front": "MV"}, m{"rewrite": `\d{9,}`, "with": ""}, m{"decode": "html"}, m{"decode": "percent"}, m{"recode": "windows-1252"},
+		"blank_to_null", m{"null_to": "?"}, m{"before": ", ", "at": int64(-1)}, m{"after": ", "}, m{"extract": `(\d+) t`}, m{"map": m{"a": "b"}, "otherwise": "null"}, m{"number": ",", "group": "."}, m{"date": "02.01.2006"}}
 }
 
 // TestEveryWordIsTried: the tests above leave none out, and the docs tell every one.
@@ -165,7 +180,7 @@ func FuzzTransforms(f *testing.F) {
 		}
 		for _, one := range chain {
 			v := []byte(s)
-			out := one.Apply(v)
+			out, _ := one.Apply(v) // that it has no such form is told
 			if !utf8.Valid(out) || string(v) != s {
 				t.Fatalf("%s of %q: %q, and the value is %q", one.Name, s, out, v)
 			}
@@ -220,7 +235,7 @@ func TestDocs(t *testing.T) {
 	}
 	told := map[string]bool{}
 	for line := range strings.Lines(string(text)) {
-		m := regexp.MustCompile("^\\| `(.+?)` \\| `(\".*?\")` \\| `(\".*?\")` \\| ").FindStringSubmatch(line)
+		m := regexp.MustCompile("^\\| `(.+?)` \\| `(\".*?\"|NULL)` \\| `(\".*?\"|NULL)` \\| ").FindStringSubmatch(line)
 		if m == nil {
 			continue
 		}
@@ -228,20 +243,23 @@ func TestDocs(t *testing.T) {
 		if err := toml.Unmarshal([]byte("x = "+m[1]), &v); err != nil {
 			t.Fatalf("%s: %v", line, err)
 		}
-		of, err := strconv.Unquote(m[2])
-		if err != nil {
-			t.Fatalf("%s: %v", line, err)
+		text := func(of string) []byte {
+			if of == "NULL" {
+				return nil
+			}
+			s, err := strconv.Unquote(of)
+			if err != nil {
+				t.Fatalf("%s: %v", line, err)
+			}
+			return append([]byte{}, s...)
 		}
-		want, err := strconv.Unquote(m[3])
-		if err != nil {
-			t.Fatalf("%s: %v", line, err)
-		}
+		of, want := text(m[2]), text(m[3])
 		spec, one, err := Read(v.X)
 		if err != nil {
 			t.Fatalf("%s: %v", line, err)
 		}
 		told[spec.Word] = true
-		if got := string(one.Apply([]byte(of))); got != want {
+		if got, err := (Chain{one}).Apply(of); err != nil || string(got) != string(want) || (got == nil) != (want == nil) {
 			t.Errorf("%s: it makes %q", strings.TrimSpace(line), got)
 		}
 	}
@@ -249,5 +267,27 @@ func TestDocs(t *testing.T) {
 		if !told[w] {
 			t.Errorf("the page does not tell of %s", w)
 		}
+	}
+}
+
+// TestNumbersAndDates: what is no number, or no date, is told, and nothing is made of it.
+func TestNumbersAndDates(t *testing.T) {
+	for _, x := range []struct {
+		by   any
+		v    string
+		want string // what comes out, or a part of the error
+	}{
+		{m{"number": "."}, "1234.50", "1234.5"}, {m{"number": "."}, "-0.50", "-0.5"}, {m{"number": "."}, "007", "7"}, {m{"number": "."}, ".5", "0.5"}, {m{"number": "."}, "0", "0"}, {m{"number": "."}, "+1200", "1200"},
+		{m{"number": ","}, "1234,5", "1234.5"}, {m{"number": ","}, "1234.5", "no number with a decimal comma"}, {m{"number": ".", "group": ","}, "1,234,567.8", "1234567.8"},
+		{m{"number": ".", "group": ","}, "12,34", "no number with"}, {m{"number": ".", "group": ","}, "1,2345", "no number with"}, {m{"number": ".", "group": ","}, "1.234,5", "no number with"}, {m{"number": ".", "group": ","}, ",123", "no number with"},
+		{m{"number": "."}, "12 t", "no number"}, {m{"number": "."}, "", "no number"}, {m{"number": "."}, "1e5", "no number"}, {m{"number": "."}, "0x10", "no number"}, {m{"number": "."}, "1.2.3", "no number"},
+		{m{"date": "02.01.2006"}, " 28.11.2026 ", "2026-11-28"}, {m{"date": "02.01.2006"}, "31.02.2026", "no date"}, {m{"date": []any{"02.01.2006", "2 Jan 2006"}}, "3 Dec 1999", "1999-12-03"}, {m{"date": "02.01.2006"}, "", "no date"},
+		{m{"map": m{"a": "b"}, "otherwise": "refuse"}, "c", "none of the texts"},
+	} {
+		out, err := made(t, x.by).Apply([]byte(x.v))
+		if err != nil && strings.Contains(err.Error(), x.want) || err == nil && string(out) == x.want {
+			continue
+		}
+		t.Errorf("%v of %q: %q, %v", x.by, x.v, out, err)
 	}
 }

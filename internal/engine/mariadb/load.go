@@ -33,6 +33,9 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 		for i := range c.Set {
 			cols += fmt.Sprintf(", n%d longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", i)
 		}
+		if c.Rewrite.Nulls() {
+			cols += ", " + change.LoadedNulls + " varchar(4096) CHARACTER SET ascii COLLATE ascii_bin"
+		}
 		for _, text := range db.KeptTable(layout) {
 			text = strings.Replace(text, "CREATE TABLE", "CREATE OR REPLACE TEMPORARY TABLE", 1)
 			text = strings.Replace(text, ") ENGINE", cols+") ENGINE", 1)
@@ -74,6 +77,9 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 			}
 			q.Arg(*v, "")
 			held += len(*v)
+		}
+		if c.Rewrite.Nulls() {
+			q.Add(", ").Arg(r.Nulls, "")
 		}
 		q.Add(")")
 		if held += 40; held > loadedBytes {

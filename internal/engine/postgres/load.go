@@ -56,6 +56,10 @@ func (db *DB) Load(_ context.Context, _ *engine.Tx, c *change.Change, rows []eng
 		from = append(from, list(fmt.Sprintf("jugatum_n%d", i), func(r engine.Rewritten) *string { return r.New[i] }))
 		names = append(names, fmt.Sprintf("n%d", i))
 	}
+	if c.Rewrite.Nulls() {
+		from = append(from, list("jugatum_nulls", func(r engine.Rewritten) *string { return &r.Nulls }))
+		names = append(names, change.LoadedNulls)
+	}
 	// Of two lists and more, unnest is a form of SQL's own and no function's name.
 	return c.FromLoaded("unnest("+strings.Join(from, ", ")+") AS jugatum_v("+strings.Join(names, ", ")+")", strings.Join(where, " AND "), params,
 		func(value string, col *change.Column) string { return "CAST(" + value + " AS " + col.Base + ")" })

@@ -25,8 +25,11 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 	for i := range c.Set {
 		names = append(names, fmt.Sprintf("n%d", i))
 	}
+	if c.Rewrite.Nulls() {
+		names = append(names, change.LoadedNulls)
+	}
 	// Columns without a type hold values as they are given.
-	table := fmt.Sprintf("temp.jugatum_v_%d_%d", len(c.Table.Key.Columns), len(c.Set))
+	table := fmt.Sprintf("temp.jugatum_v_%d_%d_%d", len(c.Table.Key.Columns), len(c.Set), len(names))
 	for _, text := range []string{"CREATE TEMP TABLE IF NOT EXISTS " + strings.TrimPrefix(table, "temp.") + " (" + strings.Join(names, ", ") + ")", "DELETE FROM " + table} {
 		if _, err := tx.Exec(ctx, text); err != nil {
 			return nil, err
@@ -41,6 +44,9 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 			} else {
 				values = append(values, *v)
 			}
+		}
+		if c.Rewrite.Nulls() {
+			values = append(values, r.Nulls)
 		}
 	}
 	if err := insert(ctx, tx, table, names, values); err != nil {

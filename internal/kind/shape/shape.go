@@ -9,6 +9,7 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/kind"
+	"jugatum/internal/list"
 	"jugatum/internal/shape"
 )
 
@@ -31,6 +32,7 @@ type Step struct {
 // Column is one of its columns with what is done to its texts, from left to right.
 type Column struct {
 	Name  string
+	Of    string `json:",omitempty"` // the column whose texts they are; "" for its own
 	Chain []shape.Spec
 }
 
@@ -49,14 +51,22 @@ func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, e
 			list = []any{k.Shape[name]}
 		}
 		c := Column{Name: name}
-		for _, v := range list {
+		for n, v := range list {
+			if m, ok := v.(map[string]any); ok && m["of"] != nil {
+				of, text := m["of"].(string)
+				if !text || of == "" || len(m) > 1 || n > 0 {
+					return nil, "shape." + name, fmt.Errorf("shape.%s: { of = \"another column\" } stands first, and by itself", name)
+				}
+				c.Of = of
+				continue
+			}
 			spec, _, err := shape.Read(v)
 			if err != nil {
 				return nil, "shape." + name, fmt.Errorf("shape.%s: %w", name, err)
 			}
 			c.Chain = append(c.Chain, spec)
 		}
-		if len(c.Chain) == 0 {
+		if len(c.Chain) == 0 && c.Of == "" {
 			return nil, "shape." + name, fmt.Errorf("shape.%s: there is no transform", name)
 		}
 		s.Columns = append(s.Columns, c)
@@ -67,8 +77,9 @@ func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, e
 // Each has no SQL to call do for.
 func (s *Step) Each(func(sql string) string) kind.Step { return s }
 
-// Parts makes the change's spec: each column is assigned its own value, which is computed here. Rows in
-// which all of them are NULL are not concerned.
+// Parts makes the change's spec: each column is assigned a value that is computed here, of its own text
+// or of another column's. Rows in which all of these are NULL are not concerned, unless something
+// stands for NULL.
 func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 	p := kind.Checker{D: at.D, Step: spec.Name}
 	t, ref, err := change.Target(at.D, spec, at.Tables)
@@ -79,14 +90,24 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 		return nil, p.Failf("table", "%s has no key by which its rows could be changed one by one", t)
 	}
 	var some []string
+	others := false
 	for _, c := range s.Columns {
 		field := "shape." + c.Name
 		col := change.Loosely(t, c.Name)
 		switch {
 		case col == nil:
 			return nil, p.Failf(field, "table %s has no column %s%s", t, c.Name, change.NearestColumn(t, c.Name))
-		case col.Class != change.Text || col.Binary:
-			return nil, p.Failf(field, "%s.%s is of type %s; only texts are brought into a form", t, col.Name, col.Type)
+		case col.Generated:
+			return nil, p.Failf(field, "column %s.%s is computed by the database and cannot be assigned", t, col.Name)
+		}
+		from := col
+		if c.Of != "" {
+			if from = change.Loosely(t, c.Of); from == nil {
+				return nil, p.Failf(field, "table %s has no column %s%s", t, c.Of, change.NearestColumn(t, c.Of))
+			}
+		}
+		if from.Class != change.Text || from.Binary {
+			return nil, p.Failf(field, "%s.%s is of type %s; only texts are brought into a form", t, from.Name, from.Type)
 		}
 		var chain shape.Chain
 		for _, x := range c.Chain {
@@ -96,10 +117,28 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 			}
 			chain = append(chain, one)
 		}
-		name := at.D.Quote(col.Name)
-		spec.Set = append(spec.Set, change.Field{Name: col.Name, Expr: name})
+		if from != col {
+			fits, err := fitting(at.D, col, c.Chain)
+			if err != nil {
+				return nil, p.Fail(field, err)
+			}
+			chain, others = append(chain, fits), true
+		}
+		if col.NotNull && chain.MakesNull() {
+			return nil, p.Failf(field, "%s.%s is NOT NULL, and a text may come out as NULL", t, col.Name)
+		}
+		spec.Set = append(spec.Set, change.Field{Name: col.Name, Expr: at.D.Quote(col.Name)})
 		spec.Shapes = append(spec.Shapes, chain)
-		some = append(some, ref+"."+name+" IS NOT NULL")
+		if spec.ShapedFrom = append(spec.ShapedFrom, ""); from != col {
+			spec.ShapedFrom[len(spec.ShapedFrom)-1] = from.Name
+		}
+		some = append(some, ref+"."+at.D.Quote(from.Name)+" IS NOT NULL")
+		if chain.TakesNull() {
+			some = append(some, ref+"."+at.D.Quote(from.Name)+" IS NULL")
+		}
+	}
+	if !others {
+		spec.ShapedFrom = nil
 	}
 	filter := strings.Join(some, " OR ")
 	if spec.Where != "" {
@@ -110,4 +149,24 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 	}
 	spec.Where = filter
 	return []kind.Part{{Spec: spec}}, nil
+}
+
+// fitting is the last transform of a value that comes from another column: that it goes into the column
+// as it is. What is no text must be made a number or a date before.
+func fitting(d change.Dialect, col *change.Column, chain []shape.Spec) (shape.Transform, error) {
+	last := ""
+	if len(chain) > 0 {
+		last = chain[len(chain)-1].Word
+	}
+	typ := kind.Typed(d, col)
+	switch {
+	case col.Class == change.Text && !col.Binary:
+	case typ.Kind == list.Number && last == "number", typ.Kind == list.Date && last == "date", typ.Kind == list.Timestamp && last == "date":
+	default:
+		return shape.Transform{}, fmt.Errorf("%s is of type %s; a text goes there as a number or a date: end with { number = \".\" } or { date = \"02.01.2006\" }", col.Name, col.Type)
+	}
+	return shape.Fitting(func(text string) error {
+		_, err := list.Format{}.Value(typ, text)
+		return err
+	}), nil
 }
