@@ -21,7 +21,7 @@ import (
 // rows of other tables.
 type Part struct {
 	Step  string // its name
-	Does  string // update, delete, insert, copy or move
+	Does  string // update, delete, merge, insert, copy or move
 	Table string // whose rows they are; of rows that were copied, the other one
 	Rows  int64
 	Bytes int64 // room that they take with their indexes; -1 unknown

@@ -17,7 +17,7 @@ import (
 type Look struct {
 	Step    string   `json:"step"`
 	Table   string   `json:"table"`
-	Does    string   `json:"does"` // update, delete, insert, copy or move
+	Does    string   `json:"does"` // update, delete, merge, insert, copy or move
 	Kept    int64    `json:"rows"` // in all
 	Rows    []Row    `json:"sample"`
 	Figures []Figure `json:"figures"`           // of columns of numbers, over all rows
@@ -90,7 +90,11 @@ func look(ctx context.Context, db engine.DB, w *runner.Work, n int) (*Look, erro
 		return x, x.rows(ctx, db, w, func(q *change.Query) { q.Add(" LIMIT ", fmt.Sprint(n)) }, nil)
 	}
 	shown := map[int64]bool{}
-	for _, at := range places(w.Step, n) {
+	at, err := placed(ctx, db, w, n)
+	if err != nil {
+		return nil, err
+	}
+	for _, at := range at {
 		from, err := ledger.NextKept(ctx, db, w.Kept, at, w.Step.LastKept())
 		if err != nil {
 			return nil, err
@@ -103,6 +107,23 @@ func look(ctx context.Context, db engine.DB, w *runner.Work, n int) (*Look, erro
 		return x, nil
 	}
 	return x, x.sum(ctx, db, w)
+}
+
+// placed are the numbers of kept rows of a step after which to look for one. Those of its acts are
+// numbered with its own, which may all come after them.
+func placed(ctx context.Context, db engine.DB, w *runner.Work, n int) (out []int64, err error) {
+	if len(w.Step.Acts) == 0 {
+		return places(w.Step, n), nil
+	}
+	first, err := ledger.NextKept(ctx, db, w.Kept, 0, w.Step.LastKept())
+	if err != nil {
+		return nil, err
+	}
+	last, err := ledger.PreviousKept(ctx, db, w.Kept, w.Step.LastKept())
+	for i := range int64(n) {
+		out = append(out, first+(last-first)*i/int64(n))
+	}
+	return out, err
 }
 
 // places are the numbers of kept rows after which to look for one.

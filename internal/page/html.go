@@ -25,6 +25,7 @@ var source string
 var styles string
 
 var templates = template.Must(template.New("page").Funcs(template.FuncMap{
+	"act":    actText,
 	"clean":  func(s any) string { return term.Clean(fmt.Sprint(s)) },
 	"lines":  term.CleanLines,
 	"count":  term.Count,
@@ -205,7 +206,7 @@ func looked(l kept.Look) lookView {
 			case "insert", "copy":
 				one.Before, one.After = marked{None: true}, whole(after)
 				x.After = true
-			case "delete", "move":
+			case "delete", "move", "merge":
 				one.Before, one.After = whole(before), marked{None: true}
 				x.Before = true
 			default:
@@ -319,4 +320,9 @@ func how(s report.Step) string {
 		text += fmt.Sprintf(", %d lanes", s.Lanes)
 	}
 	return text
+}
+
+// actText words what becomes of the rows of an act, and by which columns they are found.
+func actText(role string, by []string, ahead bool) string {
+	return report.ActText(role, ahead) + ", " + term.Clean(strings.Join(by, ", "))
 }

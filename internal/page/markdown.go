@@ -131,7 +131,7 @@ func (m *markdown) rows(x runView) {
 	for _, s := range x.Steps {
 		rows = append(rows, []string{s.Name, s.Table, how(s), term.Count(s.Batches), term.Count(s.Scanned), term.Count(s.Matched), term.Count(s.Changed), term.Count(s.Skipped)})
 		for _, a := range s.Acts {
-			rows = append(rows, []string{"", a.Table, "with them: " + a.Name, "", "", "", term.Count(a.Changed), ""})
+			rows = append(rows, []string{"", a.Table, actText(a.Role, a.By, false), "", "", "", term.Count(a.Changed), ""})
 		}
 	}
 	m.table("   >>>>>", []string{"step", "table", "how", "batches", "scanned", "matched", "changed", "skipped"}, rows)
