@@ -45,11 +45,12 @@ func (a *app) runCmd() *cli.Command {
 			&cli.StringFlag{Name: "approved", Usage: "instead of --accept: the approval that preview --page made; refused unless this is what was approved"},
 			&cli.StringFlag{Name: "tolerance", Value: "0", Usage: "with --approved: by how much the rows of a step may differ from those approved, a number or a share such as 2%"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant"},
+			&cli.IntFlag{Name: "until-clean", Usage: "once it is done, look for rows that match again, and run it for those, at most `N` times more"},
 			&cli.BoolFlag{Name: "again", Usage: "run a job that already finished here with the same parameters"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "go on despite the hazard with this code"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return a.withPlan(ctx, c, func(_ engine.DB, p *plan.Plan) error { return a.start(ctx, c, p) })
+			return a.withPlan(ctx, c, func(db engine.DB, p *plan.Plan) error { return a.untilClean(ctx, c, db, p) })
 		},
 	}
 }
