@@ -503,3 +503,71 @@ func TestMergeByOtherKeys(t *testing.T) {
 		}
 	})
 }
+
+// TestMergeWaitsForWhatStays: a session that holds the row that is to stay has a batch wait; what it does
+// with that row counts. Rows that were to become one with it stay, with their references, if it is gone
+// or another one then.
+func TestMergeWaitsForWhatStays(t *testing.T) {
+	servers := func(t *testing.T, f func(t *testing.T, d *database)) {
+		engines(t, func(t *testing.T, d *database) {
+			if d.engine == "sqlite" { // one writes at a time there
+				t.Skip("one session writes at a time")
+			}
+			f(t, d)
+		})
+	}
+	for _, x := range []struct {
+		name, does, options string
+		want                string
+	}{
+		{"gone", "DELETE FROM t WHERE id = 1", "", "2 11"},
+		{"another", "UPDATE t SET name = 'x' WHERE id = 1", "blanks = 'fill'\n", "1 2 11"},
+		{"out of the filter", "UPDATE t SET crew = 100 WHERE id = 1", "where = 'crew < 50'\n", "1 2 11"},
+		{"as it was", "UPDATE t SET crew = 7 WHERE id = 1", "where = 'crew < 50'\nblanks = 'fill'\n", "1 11"},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			servers(t, func(t *testing.T, d *database) {
+				d.exec("CREATE TABLE t (id bigint PRIMARY KEY, name varchar(40), crew integer, note varchar(9))",
+					"CREATE TABLE visit (id integer PRIMARY KEY, t bigint NOT NULL, FOREIGN KEY (t) REFERENCES t (id))",
+					"INSERT INTO t VALUES (1, 'a', 3, NULL), (2, 'a', 3, 'n'), (11, 'b', 3, NULL), (12, 'b', 3, 'n')", "INSERT INTO visit VALUES (1, 2), (2, 12)")
+				tx, err := d.db.Begin()
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer tx.Rollback()
+				if _, err := tx.Exec("UPDATE t SET crew = crew + 0 WHERE id = 1"); err != nil {
+					t.Fatal(err)
+				}
+				if _, err := tx.Exec("SELECT 1 FROM t WHERE id = 1 FOR UPDATE"); err != nil {
+					t.Fatal(err)
+				}
+				cmd := d.start("run", d.job("[[step]]\ntable = 't'\nmerge = ['name']\n"+x.options), "--accept", "any", "--batch", "1", "--hold", "60s")
+				d.stuck()
+				if _, err := tx.Exec(x.does); err != nil {
+					t.Fatal(err)
+				}
+				if err := tx.Commit(); err != nil {
+					t.Fatal(err)
+				}
+				if err := cmd.Wait(); err != nil {
+					t.Fatalf("%v\n%s", err, cmd.Stderr)
+				}
+				if got := strings.Join(d.lines("SELECT id FROM t ORDER BY id"), " "); got != x.want {
+					t.Errorf("%s are left, expected %s", got, x.want)
+				}
+				visits := "2 11"
+				if !strings.Contains(x.want, "2") {
+					visits = "1 11"
+				}
+				if got := strings.Join(d.lines("SELECT t FROM visit ORDER BY id"), " "); got != visits {
+					t.Errorf("visits are of %s, expected %s", got, visits)
+				}
+				d.must(0, "verify", "1")
+				d.must(0, "undo", "1")
+				if got := strings.Join(d.lines("SELECT t FROM visit ORDER BY id"), " "); got != "2 12" {
+					t.Errorf("undone, visits are of %s", got)
+				}
+			})
+		})
+	}
+}
