@@ -17,6 +17,8 @@ func (b *builder) statement() {
 	}
 	join := b.From == 1 || b.Fill > 0
 	switch {
+	case b.Merge > 0:
+		b.merging(where)
 	case b.List > 0:
 		b.listing()
 	case b.Move > 0:

@@ -6,7 +6,6 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
-	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -389,15 +388,6 @@ func (p *Plan) mergeActs(ctx context.Context, c *change.Change) (err error) {
 		}
 	}
 	return nil
-}
-
-// ownReads leaves out of what a merge reads what is no danger to it: the rows that stay, of which none
-// goes, and the table of rows that go, which nobody changes.
-func ownReads(c *change.Change) {
-	c.Reads.Target = false
-	c.Reads.Tables = slices.DeleteFunc(c.Reads.Tables, func(name string) bool {
-		return name == c.Merge.List.Table.Name || name == c.Table.Name
-	})
 }
 
 // needsTables reports whether a step writes to the database before anything is changed.

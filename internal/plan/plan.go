@@ -209,9 +209,6 @@ func (p *Plan) change(ctx context.Context, s job.Step, spec change.Spec, look ch
 	if c.Reads, err = p.reads(ctx, c, spec, look); c.Lines != nil { // a table of ours, which nobody changes
 		c.Reads.Tables = slices.DeleteFunc(c.Reads.Tables, func(name string) bool { return name == c.Lines.Table.Name })
 	}
-	if c.Merge != nil {
-		ownReads(c)
-	}
 	return c, err
 }
 
@@ -220,7 +217,12 @@ func (p *Plan) change(ctx context.Context, s job.Step, spec change.Spec, look ch
 // condition of the author's that joins it to the rows is asked in each batch.
 func (p *Plan) reads(ctx context.Context, c *change.Change, spec change.Spec, look change.Catalogue) (change.Reads, error) {
 	all, err := p.DB.Reads(ctx, c)
-	if err != nil || !c.Stages() || len(c.Lookup.Columns) == 0 {
+	switch {
+	case err != nil:
+		return all, err
+	case c.Merge != nil: // of the rest, the rows that stay do not go, and nobody changes the list of those that do
+		spec.Merge, spec.Where = nil, c.Merge.Filter
+	case !c.Stages() || len(c.Lookup.Columns) == 0:
 		return all, err
 	}
 	spec.Joint, spec.Once = nil, ""
