@@ -117,7 +117,7 @@ func (x *grouping) make(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	q := x.m.Groups(d, found, rows, x.ref, x.order, apart, extra, x.p.Values, x.where)
+	q := x.m.Groups(d, found, change.MergeRows{From: rows, Ref: x.ref, Apart: apart, Extra: extra, Where: x.where, Order: x.order, Params: x.p.Values})
 	if l.Lines, err = x.quietly(ctx, q); err != nil {
 		return err
 	}
