@@ -251,7 +251,7 @@ func (x *finder) fill() {
 		if i < len(l.Copied) && l.Copied[i] != nil && l.Table != nil && l.Table.Unique(l.Copied[i].Name) {
 			name, at := c.D.Quote(s.Column.Name), l.Copied[i]
 			x.add(false, &change.Rule{Kind: change.KeepReference, Table: c.Table, Column: s.Column, To: l.Table, At: at, Name: x.name(s.Column.Name, "fk"), Why: s.Column.Name + " is one of " + l.Table.String() + "'s",
-				Against: (&change.Query{D: c.D}).Add(" FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE jugatum_t.", name, " IS NOT NULL AND NOT EXISTS (SELECT 1 FROM ", l.Table.SQL(c.D), " AS jugatum_p WHERE jugatum_p.", c.D.Quote(at.Name), " ", at.Op("="), " jugatum_t.", name, ")")})
+				Against: (&change.Query{D: c.D}).Add(" FROM ", c.Table.SQL(c.D), " AS jugatum_t WHERE jugatum_t.", name, " IS NOT NULL AND NOT EXISTS (SELECT 1 FROM ", l.Table.SQL(c.D), " AS jugatum_p WHERE ", change.Refers(c.D, at, s.Column, "jugatum_p."+c.D.Quote(at.Name), "jugatum_t."+name), ")")})
 		}
 		x.notNull(s.Column)
 	}

@@ -114,7 +114,7 @@ func TestCompound(t *testing.T) {
 	references := []string{"berth.quay_id > quay.id CASCADE", "visit.berth_id > berth.id CASCADE", "line.visit_id > visit.id CASCADE", "note.visit_id > visit.id SET NULL"}
 	for d, want := range map[change.Dialect]string{
 		dialect.PostgreSQL: `SELECT 1 FROM "line" WHERE 1 = 1 AND (EXISTS (SELECT 1 FROM list2 AS jugatum_l WHERE jugatum_l."key_id" = "line"."visit_id"))`,
-		dialect.MariaDB:    "SELECT 1 FROM list2 AS jugatum_l STRAIGHT_JOIN `line` ON `line`.`visit_id` = jugatum_l.`key_id` WHERE 1 = 1 AND (1 = 1)",
+		dialect.MariaDB:    "SELECT 1 FROM list2 AS jugatum_l STRAIGHT_JOIN `line` ON jugatum_l.`key_id` = `line`.`visit_id` WHERE 1 = 1 AND (1 = 1)",
 		dialect.SQLite:     `SELECT 1 FROM "line" WHERE 1 = 1 AND (("line"."id") IN (SELECT jugatum_c."id" FROM list2 AS jugatum_l CROSS JOIN "visit" AS jugatum_p ON jugatum_p."id" = jugatum_l."key_id" CROSS JOIN "line" AS jugatum_c ON jugatum_p."id" = jugatum_c."visit_id"))`,
 	} {
 		c, acts, why := brings(t, d, family(d, references...), "DELETE FROM quay WHERE id > 5")

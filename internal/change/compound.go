@@ -205,6 +205,12 @@ func (k *Kept) holds(col *Column) string {
 	return ""
 }
 
+// Refers is the condition that a column which refers holds the value of the one referred to. That one
+// stands on the left: SQLite compares by its rules.
+func Refers(d Dialect, p, c *Column, parent, child string) string {
+	return parent + " " + p.Op("=") + " " + child + d.Referred(p, c)
+}
+
 // refers appends the condition that a row of the change refers to one that is listed. Where
 // a server would rather look at every row of the table, the change is to go through the list
 // instead.
@@ -218,7 +224,7 @@ func (q *Query) refers(c *Change, f Follow, parent *Table, list *Kept) (err erro
 			if i > 0 {
 				q.Add(" AND ")
 			}
-			q.Add("jugatum_l.", q.D.Quote(list.holds(p)), " ", p.Op("="), " ", column(i))
+			q.Add(Refers(q.D, p, f.Columns[i], "jugatum_l."+q.D.Quote(list.holds(p)), column(i)))
 		}
 		q.Add(")")
 		return nil
@@ -234,7 +240,7 @@ func (q *Query) refers(c *Change, f Follow, parent *Table, list *Kept) (err erro
 			if i > 0 {
 				on += " AND "
 			}
-			on += column(i) + " = jugatum_l." + q.D.Quote(list.holds(p))
+			on += Refers(q.D, p, f.Columns[i], "jugatum_l."+q.D.Quote(list.holds(p)), column(i))
 		}
 		hint := ""
 		if name := c.Table.indexOf(f.Columns); name != "" {
@@ -255,7 +261,7 @@ func (q *Query) refers(c *Change, f Follow, parent *Table, list *Kept) (err erro
 		if i > 0 {
 			q.Add(" AND ")
 		}
-		q.Add("jugatum_p.", q.D.Quote(p.Name), " = jugatum_c.", q.D.Quote(f.Columns[i].Name))
+		q.Add(Refers(q.D, p, f.Columns[i], "jugatum_p."+q.D.Quote(p.Name), "jugatum_c."+q.D.Quote(f.Columns[i].Name)))
 	}
 	q.Add(")")
 	return nil
@@ -345,7 +351,7 @@ func (q *Query) brought(c *Change, acts []*Act, n int, alias string) *Query {
 			q.Add("EXISTS (SELECT 1 FROM ", acts[f.Of].Change.Table.SQL(c.D), " AS ", parent, " WHERE ").brought(c, acts, f.Of, parent)
 		}
 		for j, p := range f.Parent {
-			q.Add(" AND ", parent, ".", q.D.Quote(p.Name), " ", p.Op("="), " ", alias, ".", q.D.Quote(f.Columns[j].Name))
+			q.Add(" AND ", Refers(q.D, p, f.Columns[j], parent+"."+q.D.Quote(p.Name), alias+"."+q.D.Quote(f.Columns[j].Name)))
 		}
 		q.Add(")")
 	}

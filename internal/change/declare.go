@@ -21,7 +21,7 @@ func Advices(c *Change) (out []Advice) {
 		}
 		col, name := s.Column, c.D.Quote(s.Column.Name)
 		if parent := l.Copied[i]; parent != nil && l.Table.Unique(parent.Name) && !l.Table.referredBy(c.Table, col) {
-			q := from().Add(c.Ref, ".", name, " IS NOT NULL AND NOT EXISTS (SELECT 1 FROM ", l.Table.SQL(c.D), " AS jugatum_p WHERE jugatum_p.", c.D.Quote(parent.Name), " ", parent.Op("="), " ", c.Ref, ".", name, ")")
+			q := from().Add(c.Ref, ".", name, " IS NOT NULL AND NOT EXISTS (SELECT 1 FROM ", l.Table.SQL(c.D), " AS jugatum_p WHERE ", Refers(c.D, parent, col, "jugatum_p."+c.D.Quote(parent.Name), c.Ref+"."+name), ")")
 			out = append(out, Advice{q, c.D.DeclareReference(c.Table, col, l.Table, parent)})
 		}
 		if !col.NotNull {

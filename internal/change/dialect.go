@@ -75,6 +75,10 @@ type Dialect interface {
 	// text stays as it is.
 	Replaced(c *Column, value, text, with string) string
 
+	// Referred is what is put behind a value of a column that refers to another, where it is compared with
+	// that one and the two have rules of their own, " COLLATE …"; "" where nothing is needed.
+	Referred(parent, child *Column) string
+
 	// Spelled is a value as a text that compares by its bytes, and Words the rows of a JSON
 	// array of arrays of such texts, each once, as an item of a FROM list without an alias.
 	Spelled(value string) string

@@ -230,7 +230,7 @@ func (m *Merge) refers(d Dialect, r *Reference, row, line string, name func(*Col
 func (m *Merge) asWritten(d Dialect, r *Reference, row, line string, name func(*Column) string) string {
 	var all []string
 	for i, p := range r.Parent {
-		all = append(all, line+"."+name(p)+" "+p.Op("=")+" "+row+"."+d.Quote(r.Columns[i].Name))
+		all = append(all, Refers(d, p, r.Columns[i], line+"."+name(p), row+"."+d.Quote(r.Columns[i].Name)))
 	}
 	return strings.Join(all, " AND ")
 }
@@ -255,7 +255,7 @@ func (m *Merge) byOwnRules(d Dialect, r *Reference) bool {
 func (r *Reference) to(d Dialect, parent, row string) string {
 	var all []string
 	for i, p := range r.Parent {
-		all = append(all, parent+"."+d.Quote(p.Name)+" "+p.Op("=")+" "+row+"."+d.Quote(r.Columns[i].Name))
+		all = append(all, Refers(d, p, r.Columns[i], parent+"."+d.Quote(p.Name), row+"."+d.Quote(r.Columns[i].Name)))
 	}
 	return strings.Join(all, " AND ")
 }

@@ -250,6 +250,15 @@ func (mariadb) Replaced(_ *change.Column, value, text, with string) string {
 	return "CONVERT(replace(BINARY CONVERT(" + value + " USING utf8mb4), " + text + ", " + with + ") USING utf8mb4)"
 }
 
+// Referred: only references that are not declared can be of columns with other rules.
+func (mariadb) Referred(parent, child *change.Column) string {
+	charset := func(c *change.Column) string { return strings.SplitN(c.Collation, "_", 2)[0] }
+	if parent.Collation == "" || parent.Collation == child.Collation || charset(parent) != charset(child) {
+		return ""
+	}
+	return " COLLATE " + parent.Collation
+}
+
 func (mariadb) Spelled(value string) string {
 	return "CONVERT(" + value + " USING utf8mb4) COLLATE utf8mb4_bin"
 }

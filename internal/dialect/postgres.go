@@ -98,10 +98,13 @@ func (postgres) Differs(c *change.Column, a, b string) string {
 // exactly casts a value to a type of which the server itself has an operator =. For any
 // other, such as varchar or a domain, one that somebody made in a schema of the search path
 // would be a better match; and IS DISTINCT FROM has no form that names the operator's schema.
+// Texts compare by their bytes: two columns with rules of their own could not be compared at all.
 func exactly(c *change.Column, expr string) string {
 	switch typ := c.BaseType(); {
 	case typ == "varchar" || typ == "text":
-		return "CAST(" + expr + " AS text)"
+		return "CAST(" + expr + ` AS text) COLLATE "C"`
+	case typ == "bpchar":
+		return "CAST(" + expr + " AS " + c.Base + `) COLLATE "C"`
 	case strings.HasPrefix(expr, "CAST(") || c.Base == c.Type:
 		return expr
 	}
@@ -248,6 +251,18 @@ func (postgres) MayHold(q *change.Query, value, text string) {
 
 func (postgres) Replaced(_ *change.Column, value, text, with string) string {
 	return "replace(CAST(" + value + " AS text), " + text + ", " + with + ")"
+}
+
+// Referred names the rules by which the database itself follows a reference: the parent's where equal
+// texts of it may differ, and the child's otherwise. Those of the database give way by themselves.
+func (postgres) Referred(parent, child *change.Column) string {
+	switch {
+	case parent.Collation == "" || child.Collation == "" || parent.Collation == child.Collation:
+		return ""
+	case parent.Same == change.ByEquality:
+		return " COLLATE " + child.Collation
+	}
+	return " COLLATE " + parent.Collation
 }
 
 func (postgres) Spelled(value string) string { return "CAST(" + value + ` AS text) COLLATE "C"` }

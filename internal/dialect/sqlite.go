@@ -155,6 +155,9 @@ func (sqlite) Replaced(_ *change.Column, value, text, with string) string {
 	return "CASE WHEN typeof(" + value + ") = 'text' THEN replace(" + value + ", " + text + ", " + with + ") ELSE " + value + " END"
 }
 
+// Referred: what stands on the left has the say, as with references.
+func (sqlite) Referred(_, _ *change.Column) string { return "" }
+
 // Spelled names the collation: a CAST alone has that of the column within it.
 func (sqlite) Spelled(value string) string { return "CAST(" + value + " AS TEXT) COLLATE BINARY" }
 
