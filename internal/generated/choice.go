@@ -26,6 +26,7 @@ type Choice struct {
 	Check   int
 	Index   int // 1: an index on n
 	Values  int // how ugly the values are
+	Rules   int // by which rules texts are compared: other ones in each column; 2: also keys, to which others refer in another case
 
 	Delete int // 1: a DELETE
 	Set    int
@@ -47,12 +48,12 @@ type Choice struct {
 }
 
 // most is the largest value of each field of a Choice that is chosen by chance.
-var most = map[string]int{"Key": 10, "Rows": 40, "Parts": 3, "Trigger": 6, "Child": 7, "Unique": 3, "Check": 2, "Index": 1, "Values": 3,
+var most = map[string]int{"Key": 10, "Rows": 40, "Parts": 3, "Trigger": 6, "Child": 7, "Unique": 3, "Check": 2, "Index": 1, "Values": 3, "Rules": 3,
 	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 7, "Move": 6, "List": 6, "Merge": 7}
 
 // rare are fields that are 0 in most cases, so that what they bring about is
 // not hidden by refusals for another reason: one case in so many has another value.
-var rare = map[string]int{"Parts": 4, "Trigger": 4, "Child": 5, "Unique": 3, "Check": 4, "Delete": 4, "From": 5, "Method": 4, "Keep": 5, "Workers": 3, "Fill": 4, "Move": 5, "List": 5, "Merge": 6}
+var rare = map[string]int{"Parts": 4, "Trigger": 4, "Child": 5, "Unique": 3, "Check": 4, "Rules": 4, "Delete": 4, "From": 5, "Method": 4, "Keep": 5, "Workers": 3, "Fill": 4, "Move": 5, "List": 5, "Merge": 6}
 
 // New makes a case from a seed.
 func New(engine string, seed uint64) Choice {

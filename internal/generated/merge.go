@@ -70,16 +70,20 @@ func (b *builder) merging(where string) {
 	}
 	all := []string{fmt.Sprintf("CREATE TABLE gone AS SELECT * FROM (SELECT %s, %s, row_number() OVER w AS rn FROM t%s WINDOW w AS (PARTITION BY %s ORDER BY %s%s)) AS q WHERE rn > 1",
 		b.values("t."), strings.Join(first, ", "), where, strings.Join(apart, ", "), order, keys)}
-	if b.Child > 0 && b.ints && !b.partitioned() && !b.heir() {
+	if parent, _ := b.referred(); parent != "" {
 		refers := [][2]string{{"child", "t_id"}}
-		if b.Child == 7 {
+		if b.Child == 7 && b.ints {
 			refers = append(refers, [2]string{"child", "o_id"})
 		}
-		if b.Child >= 6 {
+		if b.Child >= 6 && b.ints {
 			refers = append(refers, [2]string{"grand", "t_id"})
 		}
+		rules := "" // which a copy on SQLite has not
+		if b.sqlite() && !b.ints {
+			_, rules = b.rules()
+		}
 		for _, r := range refers {
-			all = append(all, fmt.Sprintf("UPDATE %s SET %s = (SELECT f0 FROM gone WHERE g0 = %s.%s) WHERE %s IN (SELECT g0 FROM gone)", r[0], r[1], r[0], r[1], r[1]))
+			all = append(all, fmt.Sprintf("UPDATE %s SET %s = (SELECT f0 FROM gone WHERE g0%s = %s.%s) WHERE EXISTS (SELECT 1 FROM gone WHERE g0%s = %s.%s)", r[0], r[1], rules, r[0], r[1], rules, r[0], r[1]))
 		}
 	}
 	all = append(all, "DELETE FROM t WHERE EXISTS (SELECT 1 FROM gone WHERE "+strings.Join(same, " AND ")+")")

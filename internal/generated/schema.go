@@ -54,6 +54,45 @@ func (b *builder) partitioned() bool {
 	return b.ints && (b.pg() && (b.Parts == 2 || b.Parts == 3) || b.maria() && b.Parts > 1 && b.Child == 0)
 }
 
+// rules are those by which the texts of t and of o are compared, as a column is declared with them.
+func (b *builder) rules() (mine, other string) {
+	names := map[string][4][2]string{
+		"sqlite":   {{}, {"NOCASE", "RTRIM"}, {"NOCASE", "NOCASE"}, {"", "NOCASE"}},
+		"postgres": {{}, {`"C"`, `"POSIX"`}, {"anycase", `"C"`}, {"", "anycase"}},
+		"mariadb":  {{}, {"utf8mb4_bin", "utf8mb4_general_ci"}, {"utf8mb4_general_ci", "utf8mb4_bin"}, {"utf8mb4_nopad_bin", "utf8mb4_unicode_ci"}},
+	}[b.Engine][b.Rules]
+	for i, name := range names {
+		if name != "" {
+			names[i] = " COLLATE " + name
+		}
+	}
+	return names[0], names[1]
+}
+
+// keyText is the type of a key of one text, with its rules.
+func (b *builder) keyText() string {
+	typ := b.by("TEXT", "text", "varchar(60)")
+	if b.Rules == 2 {
+		mine, _ := b.rules()
+		typ += mine
+	}
+	return typ
+}
+
+// referred is the key column to which others refer, and its type; "" where none do.
+func (b *builder) referred() (column, typ string) {
+	switch {
+	case b.Child == 0 || b.partitioned() || b.heir():
+	case b.ints && (b.Key == 8 || b.Key == 6):
+		return "id", "bigint"
+	case b.ints:
+		return "id", "integer"
+	case b.Key == 2 && b.Rules == 2:
+		return "k", b.keyText()
+	}
+	return "", ""
+}
+
 // tables makes the target t, with the columns that every target has, and o beside it.
 func (b *builder) tables() {
 	text := b.by("TEXT", "text", "varchar(200)")
@@ -64,7 +103,7 @@ func (b *builder) tables() {
 		key = "k1 integer NOT NULL, k2 " + b.by("TEXT", "varchar(20)", "varchar(20)") + " NOT NULL, PRIMARY KEY (k2, k1)"
 	case 2: // texts, the empty one among them
 		b.key = []string{"k"}
-		key = "k " + b.by("TEXT", "text", "varchar(60)") + " NOT NULL PRIMARY KEY"
+		key = "k " + b.keyText() + " NOT NULL PRIMARY KEY"
 	case 3: // bytes, none among them
 		b.key = []string{"k"}
 		key = "k " + b.by("BLOB", "bytea", "varbinary(40)") + " NOT NULL PRIMARY KEY"
@@ -102,7 +141,8 @@ func (b *builder) tables() {
 		b.key, b.ints = []string{"id"}, true
 		key = "id " + b.by("INTEGER", "integer", "integer") + " PRIMARY KEY"
 	}
-	cols := []string{"n integer DEFAULT 5", "txt " + text, "amt numeric(10,2)", "ts " + b.by("TEXT", "timestamptz", "datetime(6)"), "r " + b.by("REAL", "double precision", "double"), "m integer DEFAULT 0"}
+	mine, other := b.rules()
+	cols := []string{"n integer DEFAULT 5", "txt " + text + mine, "amt numeric(10,2)", "ts " + b.by("TEXT", "timestamptz", "datetime(6)"), "r " + b.by("REAL", "double precision", "double"), "m integer DEFAULT 0"}
 	if b.Unique > 0 {
 		u := "u integer UNIQUE"
 		if b.Unique == 3 && b.pg() {
@@ -131,6 +171,9 @@ func (b *builder) tables() {
 		cols = append(cols, "PRIMARY KEY"+rest)
 	}
 	b.columns = head + ", " + strings.Join(cols, ", ")
+	if b.pg() && b.Rules > 1 {
+		b.do("CREATE COLLATION anycase (provider = icu, locale = 'und-u-ks-level2', deterministic = false)")
+	}
 	b.do("CREATE TABLE t (%s)%s", b.columns, tail)
 	if b.pg() && b.partitioned() {
 		b.do("CREATE TABLE p1 PARTITION OF t FOR VALUES FROM (MINVALUE) TO (10)")
@@ -149,7 +192,7 @@ func (b *builder) tables() {
 		}
 		b.do("CREATE TABLE heir (extra text DEFAULT 'only here'%s) INHERITS (t)", own)
 	}
-	b.do("CREATE TABLE o (k integer PRIMARY KEY, v integer, name %s)", text)
+	b.do("CREATE TABLE o (k integer PRIMARY KEY, v integer, name %s)", text+other)
 }
 
 // heir reports whether another table inherits from the target.
@@ -235,22 +278,22 @@ func (b *builder) extras() {
 		}
 		b.Exact = false
 	}
-	if b.Child > 0 && row && !b.partitioned() && !b.heir() {
-		typ := "integer"
-		if b.Key == 8 || b.Key == 6 {
-			typ = "bigint"
+	if parent, typ := b.referred(); parent != "" {
+		value := parent
+		if !row {
+			value = "upper(" + parent + ")"
 		}
 		rule := []string{"", "", " ON DELETE CASCADE", " ON DELETE SET NULL", " ON DELETE SET DEFAULT", " ON DELETE CASCADE ON UPDATE CASCADE", " ON DELETE CASCADE", " ON DELETE CASCADE"}[b.Child]
 		if b.maria() && b.Child == 4 { // InnoDB has no SET DEFAULT
 			rule = ""
 		}
 		columns, other := "c integer PRIMARY KEY, t_id "+typ, ""
-		if b.Child == 7 { // refers to two rows, of which one takes it along
+		if b.Child == 7 && row { // refers to two rows, of which one takes it along
 			columns, other = columns+", o_id "+typ+", CONSTRAINT fo FOREIGN KEY (o_id) REFERENCES t (id) ON DELETE SET NULL", ", (SELECT min(id) FROM t)"
 		}
-		b.do("CREATE TABLE child (%s, CONSTRAINT fk FOREIGN KEY (t_id) REFERENCES t (id)%s)", columns, rule)
-		b.do("INSERT INTO child SELECT row_number() OVER (ORDER BY id), id%s FROM t WHERE n IS NULL OR n %% 2 = 0", other)
-		if b.Child >= 6 { // which have such of their own, and one that is reached by two ways
+		b.do("CREATE TABLE child (%s, CONSTRAINT fk FOREIGN KEY (t_id) REFERENCES t (%s)%s)", columns, parent, rule)
+		b.do("INSERT INTO child SELECT row_number() OVER (ORDER BY %s), %s%s FROM t WHERE n IS NULL OR n %% 2 = 0", parent, value, other)
+		if b.Child >= 6 && row { // which have such of their own, and one that is reached by two ways
 			b.do("CREATE TABLE grand (g integer PRIMARY KEY, c_id integer, t_id %s, CONSTRAINT gc FOREIGN KEY (c_id) REFERENCES child (c) ON DELETE CASCADE, CONSTRAINT gt FOREIGN KEY (t_id) REFERENCES t (id) ON DELETE %s)", typ, []string{"CASCADE", "SET NULL"}[b.Child-6])
 			b.do("INSERT INTO grand SELECT row_number() OVER (ORDER BY x.c, y.c), x.c, y.t_id FROM child x JOIN child y ON y.c IN (x.c + 1, x.c - 2)")
 		}
@@ -285,9 +328,9 @@ func (b *builder) dumps() {
 	if b.Move > 0 {
 		b.Dumps = append(b.Dumps, whole("arch", ""))
 	}
-	if b.Child > 0 && b.ints && !b.partitioned() && !b.heir() {
+	if parent, _ := b.referred(); parent != "" {
 		b.Dumps = append(b.Dumps, whole("child", ""))
-		if b.Child >= 6 {
+		if b.Child >= 6 && b.ints {
 			b.Dumps = append(b.Dumps, whole("grand", ""))
 		}
 	}
