@@ -254,7 +254,7 @@ func (x *cascade) able(a *Act) error {
 	case t.Refused != "":
 		return notKeptf("%s", t.Refused)
 	case t.Key == nil || t.Key.Hidden:
-		return notKeptf("%s has no primary key and no unique index over NOT NULL columns, by which its rows could be put back", t)
+		return notKeptf("%s, by which its rows could be put back", t.Keyless())
 	case t.Policies:
 		return notKeptf("row policies of %s may hide rows that the database would take along", t)
 	case c.ChangesKey() || c.DerivedKey() != nil:

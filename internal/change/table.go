@@ -120,6 +120,20 @@ type Index struct {
 	Columns []string // "" for an expression
 	Unique  bool
 	Partial bool
+
+	// Finer says that the index tells apart what comparing its columns does not: a column that compares
+	// without regard to case, indexed by its bytes. No row is found by its values alone.
+	Finer bool
+}
+
+// Keyless says why a table has no key.
+func (t *Table) Keyless() string {
+	for _, x := range t.Indexes {
+		if x.Finer {
+			return t.String() + " has no key that tells one row from another: the unique index " + x.Name + " tells apart what comparing its columns does not (the collation or the operator class of the index is another than theirs)"
+		}
+	}
+	return t.String() + " has no primary key and no unique index over NOT NULL columns"
 }
 
 // Trigger is a trigger of a table.

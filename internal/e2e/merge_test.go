@@ -725,3 +725,49 @@ func TestReferencesOfOtherRules(t *testing.T) {
 		})
 	}
 }
+
+// TestKeysOfOtherRules: unique indexes that tell apart what comparing their columns does not are no keys:
+// two rows would be found by the key of one.
+func TestKeysOfOtherRules(t *testing.T) {
+	anycase := "CREATE COLLATION anycase (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"
+	for _, x := range []struct {
+		engine, name string
+		ddl          []string
+		rows         string // the table has its rows' own numbers as key
+	}{
+		{"sqlite", "primary key", []string{"CREATE TABLE t (k text COLLATE NOCASE NOT NULL, n integer, PRIMARY KEY (k COLLATE BINARY))"}, "[B3 a1 b2]"},
+		{"sqlite", "without numbers", []string{"CREATE TABLE t (k text COLLATE NOCASE NOT NULL, n integer, PRIMARY KEY (k COLLATE BINARY)) WITHOUT ROWID"}, ""},
+		{"sqlite", "unique index", []string{"CREATE TABLE t (k text COLLATE NOCASE NOT NULL, n integer)", "CREATE UNIQUE INDEX u ON t (k COLLATE BINARY)"}, "[B3 a1 b2]"},
+		{"postgres", "unique index", []string{anycase, "CREATE TABLE t (k text COLLATE anycase NOT NULL, n integer)", `CREATE UNIQUE INDEX u ON t (k COLLATE "C")`}, ""},
+	} {
+		t.Run(x.engine+" "+x.name, func(t *testing.T) {
+			engines(t, func(t *testing.T, d *database) {
+				if d.engine != x.engine {
+					t.Skip("of " + x.engine)
+				}
+				d.exec(x.ddl...)
+				d.exec("INSERT INTO t VALUES ('a', 1), ('A', 1), ('b', 2), ('B', 3)")
+				before := d.dump("t")
+				job := d.job("[[step]]\ntable = 't'\nmerge = ['n']\n")
+				if x.rows == "" {
+					if o := d.must(2, "run", job, "--accept", "any"); !strings.Contains(o.err, "tells apart what comparing its columns does not") {
+						t.Error(o.err)
+					}
+					if o := d.must(3, "run", "--sql", "UPDATE t SET n = n + 1 WHERE n = 1", "--accept", "any"); !strings.Contains(o.err, "tells apart what comparing its columns does not") {
+						t.Error(o.err)
+					}
+					same(t, "unchanged", d.dump("t"), before)
+					d.must(0, "run", "--sql", "UPDATE t SET n = n + 1 WHERE n = 2", "--accept", "1", "--method", "single", "--keep", "none")
+					same(t, "by one statement", d.lines("SELECT n FROM t ORDER BY n"), []string{"1", "1", "3", "3"})
+					return
+				}
+				d.must(0, "run", job, "--accept", "any")
+				if got := fmt.Sprint(d.lines("SELECT k || n FROM t ORDER BY k || n")); got != x.rows {
+					t.Errorf("merged: %s, expected %s", got, x.rows)
+				}
+				d.must(0, "undo", "1")
+				same(t, "undone", d.dump("t"), before)
+			})
+		})
+	}
+}

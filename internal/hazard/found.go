@@ -35,7 +35,7 @@ func (l look) batched() bool { return l.method != "single" }
 func (l look) several() bool { return l.batched() || l.c.Split }
 
 func noKey(l look) [][]any {
-	return iff(l.batched() && l.c.Table.Key == nil, l.c.Table, l.c.D.DeclareKey(l.c.Table))
+	return iff(l.batched() && l.c.Table.Key == nil, l.c.Table.Keyless(), l.c.D.DeclareKey(l.c.Table))
 }
 
 func keyAssigned(l look) [][]any {

@@ -30,7 +30,7 @@ type look struct {
 var table = []Hazard{
 	{EveryRow, Refusal, true, "there is no filter: every row of %s is concerned; run needs --every-row", everyRow, nil},
 	{ReadsTarget, Refusal, false, "%s reads %s while the statement changes it: what it finds depends on the order of the rows, also in one statement; compute the value by a sub-query", readsTargetLive, nil},
-	{NoKey, Refusal, false, "%s has no primary key and no unique index over NOT NULL columns, so there is no order to walk it in; make one (%s), or use --method single --keep none", noKey, nil},
+	{NoKey, Refusal, false, "%s, so there is no order to walk it in; make one (%s), or use --method single --keep none", noKey, nil},
 	{KeyChanged, Refusal, false, "the change assigns a key column (%s), by which batches find their way; use --method single", keyAssigned, nil},
 	{KeyChanged, Refusal, false, "the database computes the key column %s from a column that is assigned, and batches find their way by it; use --method single --keep none", keyComputed, nil},
 	{"statement-trigger", Warning, false, "trigger %s fires once for a statement, and so once for each batch; --method single has it fire once", statementTriggers, nil},

@@ -269,7 +269,11 @@ func sameness(typ string, deterministic bool) change.Sameness {
 func (db *DB) indexes(ctx context.Context, t *change.Table, oid uint32) error {
 	rows, err := db.pool.QueryContext(ctx, `SELECT ic.relname, i.indisunique, i.indisprimary, i.indpred IS NOT NULL, i.indisvalid AND am.amname = 'btree' AND i.indexprs IS NULL,
 			ARRAY(SELECT coalesce(a.attname, '') FROM unnest(i.indkey::int2[]) WITH ORDINALITY AS k(attnum, n)
-				LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum WHERE k.n <= i.indnkeyatts ORDER BY k.n)::text[]
+				LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum WHERE k.n <= i.indnkeyatts ORDER BY k.n)::text[],
+			EXISTS (SELECT 1 FROM unnest(i.indkey::int2[], i.indcollation::oid[], i.indclass::oid[]) WITH ORDINALITY AS k(attnum, rules, class, n)
+				JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum JOIN pg_opclass oc ON oc.oid = k.class LEFT JOIN pg_collation co ON co.oid = a.attcollation
+				WHERE k.n <= i.indnkeyatts AND (NOT coalesce(co.collisdeterministic, true) AND k.rules <> a.attcollation
+					OR NOT oc.opcdefault AND NOT (oc.opcnamespace = 'pg_catalog'::regnamespace AND oc.opcname LIKE '%pattern_ops')))
 		FROM pg_index i JOIN pg_class ic ON ic.oid = i.indexrelid JOIN pg_am am ON am.oid = ic.relam
 		WHERE i.indrelid = $1 ORDER BY i.indisprimary DESC, i.indnkeyatts, ic.relname`, oid)
 	if err != nil {
@@ -280,12 +284,12 @@ func (db *DB) indexes(ctx context.Context, t *change.Table, oid uint32) error {
 		var ix change.Index
 		var primary, plain bool
 		var cols textArray
-		if err := rows.Scan(&ix.Name, &ix.Unique, &primary, &ix.Partial, &plain, &cols); err != nil {
+		if err := rows.Scan(&ix.Name, &ix.Unique, &primary, &ix.Partial, &plain, &cols, &ix.Finer); err != nil {
 			return err
 		}
 		ix.Columns = cols
 		t.Indexes = append(t.Indexes, ix)
-		if t.Key != nil || !ix.Unique || ix.Partial || !plain {
+		if t.Key != nil || !ix.Unique || ix.Partial || ix.Finer || !plain {
 			continue
 		}
 		k := &change.Key{Name: ix.Name}

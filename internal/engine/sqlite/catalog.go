@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -182,33 +183,89 @@ func numberKey(t *change.Table) *change.Key {
 }
 
 func (db *DB) indexes(ctx context.Context, t *change.Table) error {
-	rows, err := db.pool.QueryContext(ctx, `SELECT l.name, l."unique", l.partial, coalesce(i.name, '') FROM pragma_index_list(?) AS l, pragma_index_info(l.name) AS i ORDER BY l.seq, i.seqno`, t.Name)
+	rows, err := db.pool.QueryContext(ctx, `SELECT l.name, l."unique", l.partial, l.origin, coalesce(i.name, ''), i.coll FROM pragma_index_list(?) AS l, pragma_index_xinfo(l.name) AS i WHERE i.key ORDER BY l.seq, i.seqno`, t.Name)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
+	rules := map[string][]string{} // by index
+	primary := ""
 	for rows.Next() {
 		var ix change.Index
-		var col string
-		if err := rows.Scan(&ix.Name, &ix.Unique, &ix.Partial, &col); err != nil {
+		var col, origin, collation string
+		if err := rows.Scan(&ix.Name, &ix.Unique, &ix.Partial, &origin, &col, &collation); err != nil {
 			return err
 		}
+		if origin == "pk" {
+			primary = ix.Name
+		}
+		rules[ix.Name] = append(rules[ix.Name], collation)
 		if n := len(t.Indexes); n == 0 || t.Indexes[n-1].Name != ix.Name {
 			t.Indexes = append(t.Indexes, ix)
 		}
 		last := &t.Indexes[len(t.Indexes)-1]
 		last.Columns = append(last.Columns, col)
 	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	rows.Close()
+	for i := range t.Indexes {
+		ix := &t.Indexes[i]
+		if ix.Unique {
+			ix.Finer = db.finer(ctx, t, ix.Columns, rules[ix.Name])
+		}
+		if ix.Finer && ix.Name == primary {
+			t.Key = nil
+		}
+	}
 	if t.Key == nil {
 		t.Key = uniqueKey(t)
 	}
-	return rows.Err()
+	return nil
+}
+
+// finer reports whether an index of columns by these rules tells texts apart that comparing the columns
+// does not. By which rules a column is compared no pragma tells, but how a comparison is carried out does.
+func (db *DB) finer(ctx context.Context, t *change.Table, columns, rules []string) bool {
+	for i, name := range columns {
+		if name == "" {
+			continue
+		}
+		own, err := db.rules(ctx, "EXPLAIN SELECT +"+d.Quote(name)+" = 'x' FROM "+t.SQL(d))
+		if err != nil || own != "BINARY" && !strings.EqualFold(own, rules[i]) {
+			return true
+		}
+	}
+	return false
+}
+
+// rules is the collation by which the one comparison of a statement goes.
+func (db *DB) rules(ctx context.Context, explain string) (string, error) {
+	rows, err := db.pool.QueryContext(ctx, explain)
+	if err != nil {
+		return "", err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var at, p1, p2, p3, p5, comment any
+		var op string
+		var p4 sql.NullString
+		if err := rows.Scan(&at, &op, &p1, &p2, &p3, &p4, &p5, &comment); err != nil {
+			return "", err
+		}
+		if op == "Eq" || op == "Ne" {
+			name, _, _ := strings.Cut(p4.String, "-")
+			return cmp.Or(name, "BINARY"), rows.Err()
+		}
+	}
+	return "", cmp.Or(rows.Err(), fmt.Errorf("no comparison in %s", explain))
 }
 
 // uniqueKey finds a unique index over columns that cannot be NULL.
 func uniqueKey(t *change.Table) *change.Key {
 	for _, ix := range t.Indexes {
-		if !ix.Unique || ix.Partial {
+		if !ix.Unique || ix.Partial || ix.Finer {
 			continue
 		}
 		k := &change.Key{Name: ix.Name}

@@ -161,7 +161,7 @@ func (x *resolver) target() (*change.Merge, string, error) {
 	}
 	switch {
 	case t.Key == nil:
-		return nil, "", x.Failf("table", "%s has no primary key and no unique index over NOT NULL columns, by which one row could be told from another", t)
+		return nil, "", x.Failf("table", "%s, by which one row could be told from another", t.Keyless())
 	case len(t.Heirs) > 0:
 		return nil, "", x.Failf("table", "other tables inherit from %s, and rows of several tables cannot become one: name one table", t)
 	case x.spec.Once != "":
@@ -274,7 +274,7 @@ func (x *resolver) refers(m *change.Merge, r change.Reference, field string) err
 	case t.Refused != "":
 		return fail("%s", t.Refused)
 	case t.Key == nil || t.Key.Hidden:
-		return fail("%s has no primary key and no unique index over NOT NULL columns, by which they could be put back", t)
+		return fail("%s, by which they could be put back", t.Keyless())
 	case t.Policies:
 		return fail("row policies of %s may hide some", t)
 	case len(t.Heirs) > 0:
@@ -319,7 +319,7 @@ func named(c *change.Column) func(*change.Column) bool {
 func (x *resolver) uniques(m *change.Merge, r change.Reference, fail func(format string, args ...any) error) error {
 	sets := [][]string{r.Table.Key.Names()}
 	for _, index := range r.Table.Indexes {
-		if index.Unique && !index.Partial && !slices.Contains(index.Columns, "") {
+		if index.Unique && !index.Partial && !index.Finer && !slices.Contains(index.Columns, "") {
 			sets = append(sets, index.Columns)
 		}
 	}
