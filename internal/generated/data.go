@@ -19,6 +19,8 @@ func (b *builder) keyOf(i int) string {
 		return fmt.Sprintf("%d, '%s'", i%7, []string{"Ä", second, "C", "ß", "", "z"}[i/7%6])
 	case b.Key == 2:
 		return "'" + strings.Repeat("x", i/3) + []string{"", "''", "Ä"}[i%3] + "'"
+	case b.Key == 11:
+		return "'" + strings.Repeat("y", i/3) + []string{"", "x", b.by("X", "X", "z")}[i%3] + "'"
 	case b.Key == 3:
 		return b.bytes(strings.Repeat("00", i/2) + []string{"", "ff"}[i%2])
 	case b.Key == 4 || b.Key == 5:

@@ -95,7 +95,7 @@ func (b *builder) merging(where string) {
 				continue
 			}
 			missing := func(v string) string {
-				if c == "txt" || c == "ts" && b.sqlite() {
+				if c == "txt" || c == "k" || c == "ts" && b.sqlite() {
 					return "(" + v + " IS NULL OR length(" + v + ") = 0)"
 				}
 				return v + " IS NULL"
@@ -110,6 +110,9 @@ func (b *builder) merging(where string) {
 // others lists the columns that a row which stays may be filled in.
 func (b *builder) others() []string {
 	list := []string{"n", "txt", "amt", "ts", "r", "m"}
+	if b.Key == 11 && b.sqlite() { // which is no key
+		list = append(list, "k")
+	}
 	if b.Unique > 0 {
 		list = append(list, "u")
 	}

@@ -24,7 +24,7 @@ func (b *builder) archive() {
 // stored lists the columns that are not computed, each after a prefix.
 func (b *builder) stored(prefix string) string {
 	list := append([]string{}, b.key...)
-	if b.Key == 5 {
+	if b.Key == 5 || b.Key == 11 {
 		list = []string{"k"}
 	}
 	if b.Key == 6 && b.pg() {

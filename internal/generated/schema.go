@@ -134,6 +134,11 @@ func (b *builder) tables() {
 		}
 		b.key = []string{"k"}
 		key = "k numeric(20,4) NOT NULL PRIMARY KEY"
+	case 11: // unique only to an index that tells apart what a comparison does not: no key
+		key = "k " + b.by("TEXT COLLATE NOCASE NOT NULL, PRIMARY KEY (k COLLATE BINARY)", "text COLLATE anycase NOT NULL", "varchar(60) NOT NULL PRIMARY KEY")
+		if b.maria() {
+			b.key = []string{"k"}
+		}
 	case 10: // other types
 		b.key = []string{"k"}
 		key = "k " + b.other().typ + " NOT NULL PRIMARY KEY"
@@ -171,10 +176,13 @@ func (b *builder) tables() {
 		cols = append(cols, "PRIMARY KEY"+rest)
 	}
 	b.columns = head + ", " + strings.Join(cols, ", ")
-	if b.pg() && b.Rules > 1 {
+	if b.pg() && (b.Rules > 1 || b.Key == 11) {
 		b.do("CREATE COLLATION anycase (provider = icu, locale = 'und-u-ks-level2', deterministic = false)")
 	}
 	b.do("CREATE TABLE t (%s)%s", b.columns, tail)
+	if b.pg() && b.Key == 11 {
+		b.do(`CREATE UNIQUE INDEX by_bytes ON t (k COLLATE "C")`)
+	}
 	if b.pg() && b.partitioned() {
 		b.do("CREATE TABLE p1 PARTITION OF t FOR VALUES FROM (MINVALUE) TO (10)")
 		if b.Parts == 2 {
