@@ -171,7 +171,7 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	if s.Call != nil {
 		report.PrintCall(o, s.Call)
 	} else if !later {
-		o.Printf("  %s %s of %s matched, %s %s\n", term.Count(s.Matched), what, total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
+		o.Printf("  %s of %s matched, %s %s\n", term.Counted(s.Matched, strings.TrimSuffix(what, "s")), total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
 	}
 	if s.Lines != nil {
 		report.PrintLines(o, s.Lines)

@@ -136,7 +136,7 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 			o.Printf("    %s\n", o.Paint(term.Faint, "what it did is not kept, and not looked at"))
 		}
 		if s.Kept >= 0 && r.UndoOf == 0 && r.Status != ledger.Running { // at work, the one count is older than the other
-			mark(s.Kept == s.Changed, "%s rows changed by the batches' own counts, %s kept", term.Count(s.Changed), term.Count(s.Kept))
+			mark(s.Kept == s.Changed, "%s changed by the batches' own counts, %s kept", term.Rows(s.Changed), term.Count(s.Kept))
 		}
 		if s.Kept >= 0 {
 			with := "the table"
@@ -147,9 +147,9 @@ func (a *app) printVerify(res *verify.Result, r *ledger.Run) {
 				with += " and with " + term.Clean(s.To)
 			}
 			if s.Mismatched == 0 {
-				mark(true, "%s kept rows compared with %s: all as recorded", term.Count(s.Compared), with)
+				mark(true, "%s compared with %s: all as recorded", term.Counted(s.Compared, "kept row"), with)
 			} else {
-				mark(false, "%s kept rows compared with %s: %s are not as recorded", term.Count(s.Compared), with, term.Count(s.Mismatched))
+				mark(false, "%s compared with %s: %s not as recorded", term.Counted(s.Compared, "kept row"), with, term.Count(s.Mismatched))
 			}
 			if s.Left > 0 {
 				o.Printf("    %s rows were skipped by the undo and are not counted\n", term.Count(s.Left))

@@ -221,7 +221,7 @@ func TestVerifyFindsWhatIsAstray(t *testing.T) {
 		d.must(0, "verify", "1")
 		d.exec("UPDATE t SET s = 'other\x1b[31m' WHERE id = 5", "DELETE FROM t WHERE id = 6", "UPDATE t SET n = 2 WHERE id = 7", "UPDATE t SET s = 'free' WHERE id = 25")
 		o := d.must(6, "verify", "1")
-		for _, w := range []string{"3 are not as recorded", `other\u001b[31m`, "the row is gone", "It does not hold."} {
+		for _, w := range []string{"3 not as recorded", `other\u001b[31m`, "the row is gone", "It does not hold."} {
 			if !strings.Contains(o.out, w) {
 				t.Errorf("verify does not say %q:\n%s", w, o.out)
 			}

@@ -12,10 +12,11 @@ import (
 func PrintFill(o *term.Out, f *preview.Fill) {
 	o.Printf("\n")
 	if f.Unmatched > 0 {
-		what := map[change.Unmatched]string{change.Leave: "stay as they are", change.Null: "become NULL", change.Fail: "are not allowed"}[change.Unmatched(f.Becomes)]
-		o.Printf("  %s rows match nothing and %s\n", o.Paint(term.Warn, term.Count(f.Unmatched)), what)
+		what := map[change.Unmatched][2]string{change.Leave: {"row matches nothing and stays as it is", "rows match nothing and stay as they are"},
+			change.Null: {"row matches nothing and becomes NULL", "rows match nothing and become NULL"}, change.Fail: {"row matches nothing, which is not allowed", "rows match nothing, which is not allowed"}}[change.Unmatched(f.Becomes)]
+		o.Printf("  %s %s\n", o.Paint(term.Warn, term.Count(f.Unmatched)), what[min(f.Unmatched-1, 1)])
 	}
-	o.Printf("  %s\n", o.Paint(term.Faint, fmt.Sprintf("source: %s rows, of which %s match no row of the table", term.Count(f.Rows), term.Count(f.Unused))))
+	o.Printf("  %s\n", o.Paint(term.Faint, fmt.Sprintf("source: %s, %s of them used by no row of the table", term.Rows(f.Rows), term.Count(f.Unused))))
 	each := max((o.Width()-30)/max(len(f.Columns), 1), 12)
 	if len(f.Values) > 0 {
 		o.Printf("\n")
@@ -39,7 +40,7 @@ func PrintFill(o *term.Out, f *preview.Fill) {
 		}
 		t.Print()
 		if listed < f.Unmatched {
-			o.Printf("  %s\n", o.Paint(term.Faint, fmt.Sprintf("and %s rows with other values", term.Count(f.Unmatched-listed))))
+			o.Printf("  %s\n", o.Paint(term.Faint, fmt.Sprintf("and %s with other values", term.Rows(f.Unmatched-listed))))
 		}
 	}
 	if len(f.Several) == 0 {
