@@ -86,7 +86,7 @@ func (t *Table) Unique(columns ...string) bool {
 	same := func(names []string) bool {
 		return len(names) == len(columns) && !slices.ContainsFunc(names, func(n string) bool { return !slices.Contains(columns, n) })
 	}
-	return t.Key != nil && same(t.Key.Names()) || slices.ContainsFunc(t.Indexes, func(x Index) bool { return x.Unique && !x.Partial && !x.Finer && same(x.Columns) })
+	return t.Key != nil && same(t.Key.Names()) || slices.ContainsFunc(t.Indexes, func(x Index) bool { return x.Unique && !x.Partial && !x.Finer && !x.Invalid && same(x.Columns) })
 }
 
 // Like is a table of another name with the same stored columns and the same key,

@@ -124,11 +124,18 @@ type Index struct {
 	// Finer says that the index tells apart what comparing its columns does not: a column that compares
 	// without regard to case, indexed by its bytes. No row is found by its values alone.
 	Finer bool
+
+	// Invalid says that rows which are there may be the same although the index is unique: it was never
+	// finished, and keeps only new ones apart.
+	Invalid bool
 }
 
 // Keyless says why a table has no key.
 func (t *Table) Keyless() string {
 	for _, x := range t.Indexes {
+		if x.Invalid && x.Unique {
+			return t.String() + " has no key that tells one row from another: the unique index " + x.Name + " is not valid, as one is that was not made to the end, so that rows may be the same; make it anew"
+		}
 		if x.Finer {
 			return t.String() + " has no key that tells one row from another: the unique index " + x.Name + " tells apart what comparing its columns does not (the collation or the operator class of the index is another than theirs)"
 		}

@@ -220,3 +220,33 @@ func TestListMeansOneRow(t *testing.T) {
 		}
 	})
 }
+
+// TestListByInvalidIndex: a unique index that was not made to the end does not make columns a key, since a
+// line could mean several rows; nor does it say where a row that is moved is.
+func TestListByInvalidIndex(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		if d.engine != "postgres" {
+			t.Skip("indexes are valid there")
+		}
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, k integer NOT NULL, v integer)", "CREATE TABLE arch (id integer NOT NULL, k integer, v integer)",
+			"INSERT INTO t VALUES (1, 1, 10), (2, 1, 11), (3, 2, 20)", "INSERT INTO arch VALUES (7, 1, 1), (7, 1, 1)")
+		for _, sql := range []string{"CREATE UNIQUE INDEX CONCURRENTLY u ON t (k)", "CREATE UNIQUE INDEX CONCURRENTLY a ON arch (id)"} {
+			if _, err := d.db.Exec(sql); err == nil {
+				t.Fatal("a unique index of rows that are the same was made")
+			}
+		}
+		same(t, "invalid", d.lines("SELECT relname FROM pg_index JOIN pg_class c ON c.oid = indexrelid WHERE NOT indisvalid ORDER BY 1"), []string{"a", "u"})
+		before := d.dumpAll([]string{"t", "arch"})
+		list := d.list("list.csv", "k,v\n1,5\n")
+		if o := d.must(2, "run", d.job("[[step]]\ntable = 't'\nchanges = '"+list+"'\nkey = ['k']\naction = 'update'\n"), "--accept", "any"); !strings.Contains(o.err, "two rows of t may have the same k") {
+			t.Error(o.err)
+		}
+		if o := d.must(2, "run", d.job("[[step]]\ntable = 't'\nmove_to = 'arch'\nwhere = 'k = 2'\n"), "--accept", "any"); !strings.Contains(o.err, "arch has no unique key over (id)") {
+			t.Error(o.err)
+		}
+		if o := d.must(3, "run", "--sql", "UPDATE arch SET v = 2 WHERE k = 1", "--accept", "any"); !strings.Contains(o.err, "the unique index a is not valid") {
+			t.Error(o.err)
+		}
+		same(t, "unchanged", d.dumpAll([]string{"t", "arch"}), before)
+	})
+}

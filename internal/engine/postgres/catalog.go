@@ -267,7 +267,7 @@ func sameness(typ string, deterministic bool) change.Sameness {
 }
 
 func (db *DB) indexes(ctx context.Context, t *change.Table, oid uint32) error {
-	rows, err := db.pool.QueryContext(ctx, `SELECT ic.relname, i.indisunique, i.indisprimary, i.indpred IS NOT NULL, i.indisvalid AND am.amname = 'btree' AND i.indexprs IS NULL,
+	rows, err := db.pool.QueryContext(ctx, `SELECT ic.relname, i.indisunique, i.indisprimary, i.indpred IS NOT NULL, NOT i.indisvalid, i.indisvalid AND am.amname = 'btree' AND i.indexprs IS NULL,
 			ARRAY(SELECT coalesce(a.attname, '') FROM unnest(i.indkey::int2[]) WITH ORDINALITY AS k(attnum, n)
 				LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum WHERE k.n <= i.indnkeyatts ORDER BY k.n)::text[],
 			EXISTS (SELECT 1 FROM unnest(i.indkey::int2[], i.indcollation::oid[], i.indclass::oid[]) WITH ORDINALITY AS k(attnum, rules, class, n)
@@ -284,7 +284,7 @@ func (db *DB) indexes(ctx context.Context, t *change.Table, oid uint32) error {
 		var ix change.Index
 		var primary, plain bool
 		var cols textArray
-		if err := rows.Scan(&ix.Name, &ix.Unique, &primary, &ix.Partial, &plain, &cols, &ix.Finer); err != nil {
+		if err := rows.Scan(&ix.Name, &ix.Unique, &primary, &ix.Partial, &ix.Invalid, &plain, &cols, &ix.Finer); err != nil {
 			return err
 		}
 		ix.Columns = cols
