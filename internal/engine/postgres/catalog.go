@@ -175,7 +175,8 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 	rows, err := db.pool.QueryContext(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod),
 			CASE WHEN b.typcategory IN ('N', 'D', 'T') AND ty.typbasetype = 0 THEN format_type(a.atttypid, a.atttypmod)
 			     ELSE quote_ident(bn.nspname) || '.' || quote_ident(b.typname) END,
-			b.typname, b.typcategory::text, a.attnotnull OR ty.typnotnull, a.attgenerated <> '', a.attidentity = 'a',
+			b.typname, b.typcategory::text,
+			a.attnotnull AND NOT EXISTS (SELECT 1 FROM pg_constraint nn WHERE nn.conrelid = a.attrelid AND nn.contype = 'n' AND nn.conkey = ARRAY[a.attnum] AND NOT nn.convalidated) OR ty.typnotnull, a.attgenerated <> '', a.attidentity = 'a',
 			coalesce(pg_get_expr(ad.adbin, ad.adrelid), ''),
 			CASE WHEN b.typname IN ('varchar', 'bpchar') AND greatest(a.atttypmod, ty.typtypmod) > 4 THEN greatest(a.atttypmod, ty.typtypmod) - 4 ELSE 0 END,
 			CASE WHEN co.oid IS NULL OR co.collname = 'default' THEN '' ELSE quote_ident(cn.nspname) || '.' || quote_ident(co.collname) END,
