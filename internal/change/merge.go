@@ -298,15 +298,18 @@ func (m *Merge) asksStays(d Dialect) bool {
 	return true
 }
 
+// sameStays is the condition that the same row stays for two lines of the list.
+func (m *Merge) sameStays(a, b string) string {
+	var all []string
+	for _, k := range m.keys() {
+		all = append(all, a+"."+m.stays(k)+" "+k.Op("=")+" "+b+"."+m.stays(k))
+	}
+	return strings.Join(all, " AND ")
+}
+
 // GroupEnds is the query for where the group of a numbered row that goes begins and ends.
 func (m *Merge) GroupEnds(d Dialect, at int64) *Query {
 	q := &Query{D: d}
 	q.Add("SELECT a.seq - a.", MergeNth, " + 1, a.seq - a.", MergeNth, " + (SELECT ", d.Own("max"), "(b.", MergeNth, ") FROM ", m.List.SQL, " AS b WHERE ")
-	for i, k := range m.keys() {
-		if i > 0 {
-			q.Add(" AND ")
-		}
-		q.Add("b.s", itoa(i), " ", k.Op("="), " a.s", itoa(i))
-	}
-	return q.Add(") FROM ", m.List.SQL, " AS a WHERE a.seq = ").Arg(at, "bigint")
+	return q.Add(m.sameStays("b", "a"), ") FROM ", m.List.SQL, " AS a WHERE a.seq = ").Arg(at, "bigint")
 }

@@ -95,7 +95,7 @@ func (m *Merge) fill(c *Change, own *Kept) error {
 		old, here := "jugatum_l."+c.D.Quote(own.holds(s.Column)), c.Ref+"."+c.D.Quote(s.Column.Name)
 		q := &Query{D: c.D}
 		q.Add("CASE WHEN ", m.missing(c.D, s.Column, here), " THEN coalesce((SELECT ", old, " FROM ", m.List.SQL, " AS jugatum_m JOIN ", own.Table, " AS jugatum_l ON ")
-		m.listed(q, own).Add(" WHERE ", m.on(c.D, c.Ref, "jugatum_m", m.stays))
+		m.listed(q, "jugatum_m", own).Add(" WHERE ", m.on(c.D, c.Ref, "jugatum_m", m.stays))
 		q.Add(" AND NOT ", m.missing(c.D, s.Column, old), " ORDER BY jugatum_m.seq LIMIT 1), ", here, ") ELSE ", here, " END")
 		var err error
 		if s.Expr, err = sqltext.Expression(c.D, q.String()); err != nil {
@@ -105,9 +105,9 @@ func (m *Merge) fill(c *Change, own *Kept) error {
 	return nil
 }
 
-// beside joins a table to the list of a batch, which is read first: of what is in that no planner
-// knows anything.
-func (m *Merge) beside(d Dialect) string {
+// listFirst joins a table to a list of ours, which is read first: of what is in that no planner knows
+// anything.
+func listFirst(d Dialect) string {
 	switch d.Forms().By {
 	case ByJoin:
 		return " STRAIGHT_JOIN "
@@ -117,13 +117,13 @@ func (m *Merge) beside(d Dialect) string {
 	return " JOIN "
 }
 
-// listed appends the condition that a row that goes is one of those that a batch has listed.
-func (m *Merge) listed(q *Query, own *Kept) *Query {
+// listed appends the condition that the row that goes of a line is one of those that a batch has listed.
+func (m *Merge) listed(q *Query, line string, own *Kept) *Query {
 	for i, k := range own.Keys {
 		if i > 0 {
 			q.Add(" AND ")
 		}
-		q.Add("jugatum_m.", m.goes(k.Of), " ", k.Of.Op("="), " jugatum_l.", q.D.Quote(k.Name))
+		q.Add(line, ".", m.goes(k.Of), " ", k.Of.Op("="), " jugatum_l.", q.D.Quote(k.Name))
 	}
 	return q
 }
@@ -138,7 +138,7 @@ func (m *Merge) source(c *Change) (source *Change, joined bool, err error) {
 		return &out, false, nil
 	}
 	out.enrolledAs, out.locksToo = "jugatum_m", stayAlias
-	list := m.List.SQL + " AS jugatum_m" + map[Way]string{ByUsing: " JOIN ", ByJoin: " STRAIGHT_JOIN ", BySubset: " CROSS JOIN "}[c.D.Forms().By] + c.Table.SQL(c.D) + " AS " + stayAlias + " ON " + m.same(c.D, stayAlias, m.stays) + m.unchanged(c.D, stayAlias, m.stays, true)
+	list := m.List.SQL + " AS jugatum_m" + listFirst(c.D) + c.Table.SQL(c.D) + " AS " + stayAlias + " ON " + m.same(c.D, stayAlias, m.stays) + m.unchanged(c.D, stayAlias, m.stays, true)
 	return &out, true, out.joinList(list, m.same(c.D, c.Ref, m.goes), m.unchanged(c.D, c.Ref, m.goes, false))
 }
 
@@ -151,7 +151,7 @@ func (c *Change) joinList(list, on, where string) (err error) {
 		where = on + where
 		c.From.Tokens, err = sqltext.Lex(c.D, list)
 	} else {
-		before := list + map[Way]string{ByJoin: " STRAIGHT_JOIN ", BySubset: " CROSS JOIN "}[c.D.Forms().By]
+		before := list + listFirst(c.D)
 		tokens, err := sqltext.Lex(c.D, before)
 		if err != nil {
 			return err
@@ -175,8 +175,8 @@ func (m *Merge) findStays(c *Change, own *Kept, locked bool) (find *Change, mean
 	find = &Change{Step: c.Step, D: d, Verb: sqltext.Delete, Table: c.Table, Ref: c.Ref, Only: c.Only, alias: c.alias, Params: c.Params, Listed: true, locked: true, ByIndex: true}
 	each := func(columns []string) *Query {
 		q := &Query{D: d}
-		q.Add("(SELECT DISTINCT ", strings.Join(prefixed("jugatum_m.", columns), ", "), " FROM ", own.Table, " AS jugatum_l", m.beside(d), m.List.SQL, " AS jugatum_m ON ")
-		return m.listed(q, own).Add(")")
+		q.Add("(SELECT DISTINCT ", strings.Join(prefixed("jugatum_m.", columns), ", "), " FROM ", own.Table, " AS jugatum_l", listFirst(d), m.List.SQL, " AS jugatum_m ON ")
+		return m.listed(q, "jugatum_m", own).Add(")")
 	}
 	keys := numberedNames("s", m.keys())
 	if m.asksStays(d) {
@@ -218,13 +218,6 @@ func prefixed(prefix string, names []string) []string {
 func (m *Merge) doubled(q *Query, r *Reference, ref string, own *Kept) *Query {
 	d := q.D
 	refers := func(row, line string, name func(*Column) string) string { return m.refers(d, r, row, line, name) }
-	sameStays := func(a, b string) string {
-		var all []string
-		for _, k := range m.keys() {
-			all = append(all, a+"."+m.stays(k)+" "+k.Op("=")+" "+b+"."+m.stays(k))
-		}
-		return strings.Join(all, " AND ")
-	}
 	from, where := m.lines(d, r, ref, "jugatum_m", m.goes)
 	q.Add("(")
 	for i, u := range r.Uniques {
@@ -235,14 +228,9 @@ func (m *Merge) doubled(q *Query, r *Reference, ref string, own *Kept) *Query {
 		q.Add(" OR EXISTS (SELECT 1 FROM ", m.List.SQL, " AS jugatum_b")
 		if own != nil {
 			q.Add(" JOIN ", own.Table, " AS jugatum_l ON ")
-			for n, k := range own.Keys {
-				if n > 0 {
-					q.Add(" AND ")
-				}
-				q.Add("jugatum_b.", m.goes(k.Of), " ", k.Of.Op("="), " jugatum_l.", d.Quote(k.Name))
-			}
+			m.listed(q, "jugatum_b", own)
 		}
-		q.Add(" WHERE ", refers("jugatum_o", "jugatum_b", m.goes), " AND ", sameStays("jugatum_b", "jugatum_m"), " AND jugatum_b.seq < jugatum_m.seq))")
+		q.Add(" WHERE ", refers("jugatum_o", "jugatum_b", m.goes), " AND ", m.sameStays("jugatum_b", "jugatum_m"), " AND jugatum_b.seq < jugatum_m.seq))")
 		for _, c := range u {
 			if !slices.Contains(r.Columns, c) {
 				q.Add(" AND jugatum_o.", d.Quote(c.Name), " ", c.Op("="), " ", ref, ".", d.Quote(c.Name))

@@ -1,6 +1,7 @@
 package change
 
 import (
+	"cmp"
 	"slices"
 
 	"jugatum/internal/sqltext"
@@ -78,12 +79,7 @@ func (m *Merge) Brought(d Dialect, a *Act) *Query {
 	if a.Stays {
 		return m.gaining(q, a)
 	}
-	var r *Reference
-	for i := range m.Refers {
-		if x := &m.Refers[i]; x == a.Doubled || a.Doubled == nil && x.Table.Is(a.Change.Table) && slices.Equal(x.Columns, a.Follows[0].Columns) {
-			r = x
-		}
-	}
+	r := cmp.Or(a.Doubled, a.Moved)
 	q.Add("SELECT count(*)", m.Referring(d, r, a.Doubled != nil).String())
 	if a.Doubled == nil && r.Drop && len(r.Uniques) > 0 {
 		q.Add(" AND NOT ")

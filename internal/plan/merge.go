@@ -140,7 +140,7 @@ func (x *grouping) copied(ctx context.Context, found string, layout *change.Tabl
 	l := x.m.List
 	all := strings.Join(names(layout.Columns), ", ")
 	return x.stretches(l.Lines, func(from, to int64) error {
-		return x.apart(ctx, func(tx *engine.Tx) error {
+		return x.p.apart(ctx, func(tx *engine.Tx) error {
 			_, err := tx.Exec(ctx, "INSERT INTO "+l.SQL+" ("+all+") SELECT "+all+" FROM "+found+" WHERE seq > ? AND seq <= ?", from, to)
 			return err
 		})
@@ -167,11 +167,6 @@ func (x *grouping) stretches(n int64, do func(from, to int64) error) error {
 		}
 	}
 	return nil
-}
-
-// apart does something in a transaction of its own, and leaves others their turn.
-func (x *grouping) apart(ctx context.Context, do func(tx *engine.Tx) error) error {
-	return x.p.apart(ctx, do)
 }
 
 // temporary makes a table of the session.
