@@ -24,6 +24,7 @@ type Spec struct {
 	Skip   int64  `json:",omitempty"`
 	First  *int64 `json:",omitempty"`
 	Once   string `json:",omitempty"` // the column that tells rows that are done
+	Late   bool   `json:",omitempty"` // rows that have come to match meanwhile are changed in a last pass
 
 	// Replace, if not nil, is all that the step does: see NewReplace.
 	Replace *Replace `json:",omitempty"`
@@ -134,6 +135,7 @@ type Change struct {
 	Back       bool     // what the database changes elsewhere along with it comes back with an undo; see FollowedBack
 	Listed     bool     // the batch has listed and locked the rows that it concerns
 	ByIndex    bool     // it finds its rows by what others are listed, and there is an index for that
+	Late       bool     // it is the last pass of a step, over rows that have come to match since another one began
 	alias      string
 	joined     bool   // From holds all tables, the target among them where tables are named together
 	targetAt   int    // index in From of the target's first token then
@@ -143,6 +145,7 @@ type Change struct {
 	written    string // the statement as its author wrote it, where it has no parameters
 
 	everywhere bool // see EveryRow
+	marked     bool // the rows that are done are told by a column of theirs; see once
 	locked     bool // see Locks
 }
 

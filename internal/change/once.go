@@ -35,6 +35,7 @@ func (b *builder) once() error {
 		return err
 	}
 	c.Set = append(c.Set, mark)
+	c.marked = true
 	if c.Where.Empty() && c.From.Empty() && c.First == nil {
 		c.everywhere = true
 	}

@@ -44,7 +44,7 @@ func (a *app) aftercare() *cli.Command {
 
 // care prints the rules for the steps of a plan.
 func (a *app) care(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Plan) error {
-	steps, err := aftercare.Look(ctx, db, p.Job, p.Changes)
+	steps, err := aftercare.Look(ctx, db, p.Job, p.Foremost())
 	if err != nil {
 		return p.Fault(err)
 	}

@@ -60,7 +60,7 @@ func (a *app) untilClean(ctx context.Context, c *cli.Command, db engine.DB, p *p
 
 // matching is how many rows the steps of a plan would change now.
 func (a *app) matching(ctx context.Context, db engine.DB, p *plan.Plan) (sum int64, err error) {
-	for _, ch := range p.Changes {
+	for _, ch := range p.Foremost() {
 		_, n, err := preview.Count(ctx, db, ch)
 		if err != nil {
 			return 0, err

@@ -63,12 +63,13 @@ func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Pl
 	p.Keeping(opts.Keep, c.StringSlice("despite"))
 	var steps []*preview.Step
 	total := int64(0)
-	counts := make([]int64, len(p.Changes))
+	changes := p.Foremost()
+	counts := make([]int64, len(changes))
 	lacks, err := p.Lacks(ctx, opts.Keep)
 	if err != nil {
 		return err
 	}
-	for i, ch := range p.Changes {
+	for i, ch := range changes {
 		looked := a.during(fmt.Sprintf("counting the rows of step %s in %s", term.Clean(ch.Step), term.Clean(ch.Target().String())))
 		s, err := preview.Look(ctx, db, ch, p.MethodOf(ch), int(c.Int("sample")))
 		looked()
@@ -79,6 +80,7 @@ func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Pl
 			return err
 		}
 		s.Hazards = append(lacks[i], s.Hazards...)
+		s.LastPass = p.HasLastPass(ch)
 		if c.Bool("rehearse") {
 			if s.Rehearsal, err = p.Rehearse(ctx, ch, s.Method, opts, s.Changes); err != nil {
 				return err
@@ -128,6 +130,9 @@ func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Pl
 	return missed
 }
 
+// lastPassLine tells of a step with late = "again".
+const lastPassLine = "and in a last pass those that have come to match by then"
+
 // printStep shows what one step would do: first what stands in its way.
 func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 	o := a.out
@@ -172,6 +177,9 @@ func (a *app) printStep(s *preview.Step, lifted []string, verbose bool) {
 		report.PrintCall(o, s.Call)
 	} else if !later {
 		o.Printf("  %s of %s matched, %s %s\n", term.Counted(s.Matched, strings.TrimSuffix(what, "s")), total, o.Paint(term.Bold, term.Count(s.Changes)), verb)
+	}
+	if s.LastPass {
+		o.Printf("  %s\n", lastPassLine)
 	}
 	if s.Lines != nil {
 		report.PrintLines(o, s.Lines)

@@ -152,6 +152,9 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 			report.PrintCall(a.err, x.Call)
 		} else if ask.Count {
 			a.err.Printf("%s: %s of %s matched, %s will change\n", a.err.Paint(term.Bold, name), term.Rows(x.Step.Matched), term.Clean(x.Table), a.err.Paint(term.Bold, term.Count(x.Step.ToChange)))
+			if x.LastPass {
+				a.err.Printf("  %s\n", lastPassLine)
+			}
 			if x.Lines != nil {
 				report.PrintLines(a.err, x.Lines)
 			}

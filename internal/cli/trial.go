@@ -115,7 +115,7 @@ func (a *app) try(ctx context.Context, c *cli.Command, p *plan.Plan, o trial.Opt
 		return fmt.Errorf("the ledger cannot be made in %s, which kept values need: %w", db.Name(), err)
 	}
 	var all []tried
-	for _, ch := range p.Changes {
+	for _, ch := range p.Foremost() {
 		x, err := a.tryStep(ctx, p, ch, o, by)
 		if err != nil {
 			return err

@@ -38,7 +38,9 @@ func TestUntilClean(t *testing.T) {
 		for _, x := range []struct{ job, why string }{
 			{"table = 't'\nwhere = 'n > 0'\nset = { n = 'n + 1' }\n", "computed from itself"},
 			{"table = 't'\norder = 'id'\nfirst = 1\nput = { n = 4 }\n", "the next of the first rows"},
-			{"in = ['t.s']\nreplace = { find = 'a', with = 'aa' }\n", "would be found again"},
+			{"in = ['t.s']\nreplace = { find = 'a', with = 'aa' }\n", "would be replaced again"},
+			{"table = 't'\nset = { id = 'n', n = 'id' }\n", "id is computed from n, which is changed as well"},
+			{"table = 't'\n[step.shape]\ns = [{ after = 'a' }]\n", "might be done to its outcome again"},
 		} {
 			if o := d.must(3, "run", d.job("[[step]]\n"+x.job), "--accept", "any", "--until-clean", "3"); !strings.Contains(o.err, x.why) {
 				t.Errorf("%s: %s", x.why, o.err)

@@ -3,6 +3,7 @@ package generated
 import (
 	"fmt"
 	"strconv"
+	"strings"
 )
 
 // statement writes the UPDATE or DELETE, and how it is to be carried out.
@@ -25,6 +26,8 @@ func (b *builder) statement() {
 		b.moving(where)
 	case b.Fill > 0:
 		b.filling(where)
+	case b.Shape > 0:
+		b.shaping(where)
 	case b.Delete == 1 && join && b.pg():
 		b.SQL = "DELETE FROM t USING o" + and(where, "o.k = t.n AND o.v < 6")
 	case b.Delete == 1 && join && b.maria():
@@ -39,6 +42,12 @@ func (b *builder) statement() {
 		b.SQL = "UPDATE t SET " + b.set() + where
 	}
 	b.Filter = b.Filter || join && b.Move == 0 || b.List > 0
+	if b.Late == 1 && b.Merge == 0 && b.List == 0 {
+		if b.Job == "" {
+			b.Job = "[[step]]\nsql = \"\"\"" + b.SQL + "\"\"\"\n"
+		}
+		b.Job = strings.Replace(b.Job, "[[step]]\n", "[[step]]\nlate = \"again\"\n", 1)
+	}
 	b.Args = append(b.Args, "--batch", strconv.Itoa(b.Batch+1))
 	if b.Workers > 1 && !b.sqlite() {
 		b.Args = append(b.Args, "--workers", strconv.Itoa(b.Workers))

@@ -85,6 +85,7 @@ type fileStep struct {
 	ChangesKeys
 	EachKeys
 	ListKeys
+	Late   *string     `toml:"late"`
 	Method *string     `toml:"method"`
 	Expect any         `toml:"expect"`
 	Check  []fileCheck `toml:"check"`

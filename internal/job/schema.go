@@ -88,6 +88,7 @@ var told = map[string]string{
 	"step.timestamp": "How timestamps are written, by 2 January 2006, 15:04:05",
 	"step.decimal":   "What stands before decimals",
 	"step.guarded":   "An apostrophe before what a spreadsheet would run is taken off",
+	"step.late":      "What becomes of rows that come to match while the step is at work",
 	"step.method":    "How the step is carried out; left out, the cheaper of sweep and roster",
 	"step.expect":    "How many rows should change: a number, or least..most as a text",
 	"step.check":     "What must hold before or after the step",
@@ -100,6 +101,7 @@ var told = map[string]string{
 // words are the values that some keys have.
 var words = map[string][]string{
 	"param.*.type":         {"text", "integer", "decimal", "boolean", "date", "timestamp"},
+	"step.late":            {"again"},
 	"step.method":          {"sweep", "roster", "single"},
 	"step.match_as":        {"trimmed", "folded"},
 	"step.same_as":         {"exact", "trimmed", "folded"},

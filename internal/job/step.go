@@ -169,6 +169,20 @@ func (x *stepReader) fields() error {
 
 // holds reads what must hold of the step.
 func (x *stepReader) holds() error {
+	if x.f.Late != nil {
+		if *x.f.Late != "again" {
+			return x.failf(".late", "late: %q is not \"again\"", *x.f.Late)
+		}
+		switch {
+		case x.f.EachKeys.Used() || x.f.ChangesKeys.Used():
+			return x.failf(".late", "late does not go with a list, which says itself what is meant")
+		case x.f.MergeKeys.Used():
+			return x.failf(".late", "late does not go with merge: groups are found before the first batch; run --until-clean finds those that have come since")
+		case x.f.top():
+			return x.failf(".late", "late does not go with first: the last pass would mean the next of the first rows")
+		}
+		x.s.Late = true
+	}
 	if x.f.Method != nil {
 		if x.s.Method = *x.f.Method; !slices.Contains([]string{"sweep", "roster", "single"}, x.s.Method) {
 			return x.failf(".method", "method: %q is not sweep, roster or single", x.s.Method)

@@ -71,7 +71,7 @@ func (p *Plan) approvalDigest(s Sight, counts string) string {
 		Despite        []string
 		Keep           bool
 	}{Digest: p.Digest, Counts: counts, Keep: s.Keep}
-	for i, c := range p.Changes {
+	for i, c := range p.Foremost() {
 		x := step{Name: c.Step, Method: p.MethodOf(c), Does: c.Does(), Table: c.Target().String(), Set: c.SetNames()}
 		for _, f := range s.Found[i].Findings {
 			if f.Level != hazard.Note && !slices.Contains(x.Codes, f.Code) {
@@ -151,12 +151,13 @@ func (p *Plan) Approved(approval string, s Sight, t Tolerance) (int64, error) {
 		return 0, Refusef("%d tables would change, but %d did when it was approved; look at the preview again", len(now), len(approved))
 	}
 	total, n := int64(0), 0
+	changes := p.Foremost()
 	for i, x := range s.Found {
 		for k := range x.Counts {
 			if !t.allows(now[n], approved[n]) {
-				what := fmt.Sprintf("step %q", p.Changes[i].Step)
+				what := fmt.Sprintf("step %q", changes[i].Step)
 				if k > 0 {
-					what = fmt.Sprintf("rows of %s that go along in step %q", p.Changes[i].Acts[k-1].Change.Table, p.Changes[i].Step)
+					what = fmt.Sprintf("rows of %s that go along in step %q", changes[i].Acts[k-1].Change.Table, changes[i].Step)
 				}
 				return 0, Refusef("%s: %d rows would change, but %d were approved; look at the preview again, or allow for it with --tolerance", what, now[n], approved[n])
 			}

@@ -35,6 +35,7 @@ type Assessment struct {
 	Lines     *preview.Lines // what would become of them, where a list is carried out and rows are counted
 	Call      *preview.Call  // where a statement is called for each line
 	Findings  []hazard.Finding
+	LastPass  bool // rows that have come to match by then are changed in one
 }
 
 // Assess looks at each step before anything is changed and tells of it, makes the
@@ -46,8 +47,17 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 		return nil, 0, err
 	}
 	var refused []string
-	counts := make([]int64, len(p.Changes)) // of each change; -1 not counted
+	var counts []int64 // of each change before a last pass; -1 not counted
 	for i, ch := range p.Changes {
+		if ch.Late {
+			st, err := p.lateStep(ctx, ch)
+			if err != nil {
+				return nil, 0, err
+			}
+			st.N = i + 1
+			steps = append(steps, st)
+			continue
+		}
 		if ask.Begin != nil {
 			ask.Begin(ch)
 		}
@@ -56,23 +66,24 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 			return nil, 0, err
 		}
 		x.Step.N = i + 1
-		x.Findings = append(lacks[i], x.Findings...)
+		x.Findings = append(lacks[len(counts)], x.Findings...)
 		for _, f := range x.Findings {
 			lifted := slices.Contains(ask.Despite, f.Code) && hazard.Liftable(f.Code)
 			if f.Level == hazard.Refusal && !lifted && !slices.Contains(refused, f.Code) {
 				refused = append(refused, f.Code)
 			}
 		}
-		counts[i] = x.Step.ToChange
-		total += max(counts[i], 0)
+		n := x.Step.ToChange
+		total += max(n, 0)
 		for _, a := range x.Step.Acts {
 			total += max(a.ToChange, 0)
 		}
-		if counts[i] < 0 && p.Job.Steps[ch.Of].Expect != nil { // which must be counted all the same
-			if _, counts[i], err = preview.Count(ctx, p.DB, ch); err != nil {
+		if n < 0 && p.Job.Steps[ch.Of].Expect != nil { // which must be counted all the same
+			if _, n, err = preview.Count(ctx, p.DB, ch); err != nil {
 				return nil, 0, p.Fault(err)
 			}
 		}
+		counts = append(counts, n)
 		tell(x)
 		steps = append(steps, x.Step)
 	}
@@ -100,14 +111,8 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 // assess looks at one step.
 func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessment, error) {
 	opts := ask.Options
-	st := &ledger.Step{Name: ch.Step, Verb: ch.Does(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name,
-		SetColumns: ch.SetNames(), Matched: -1, ToChange: -1, TableRows: ch.Table.Rows, Status: "pending"}
-	if ch.Table.Key != nil {
-		st.KeyColumns = ch.Table.Key.Names()
-		if ch.Table.Key.Hidden {
-			st.Numbered = ch.Table
-		}
-	} else if opts.Keep && p.MethodOf(ch) == "single" {
+	st := record(ch)
+	if ch.Table.Key == nil && opts.Keep && p.MethodOf(ch) == "single" {
 		return nil, Refusef("step %q: %s has no key, so kept values could not be put back; add --keep none", ch.Step, ch.Table)
 	}
 	if m := p.MethodOf(ch); ch.Call != nil && (m == "roster" || m == "single") {
@@ -116,8 +121,7 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 	if k := ch.DerivedKey(); k != nil && opts.Keep {
 		return nil, Refusef("step %q: the database computes the key column %s of %s from a column that is assigned, and kept values are found by it; use --method single --keep none", ch.Step, k.Name, ch.Table)
 	}
-	st.Acts = records(ch)
-	x := &Assessment{Step: st}
+	x := &Assessment{Step: st, LastPass: p.HasLastPass(ch)}
 	var err error
 	if ask.Count {
 		look, err := preview.Look(ctx, p.DB, ch, p.MethodOf(ch), 0)
@@ -152,6 +156,26 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 		}
 	}
 	return x, nil
+}
+
+// record makes the record of a change that is not begun.
+func record(ch *change.Change) *ledger.Step {
+	st := &ledger.Step{Name: ch.Step, Verb: ch.Does(), TableSchema: ch.Table.Schema, TableName: ch.Table.Name,
+		SetColumns: ch.SetNames(), Matched: -1, ToChange: -1, TableRows: ch.Table.Rows, Status: "pending", Acts: records(ch)}
+	if ch.Table.Key != nil {
+		st.KeyColumns = ch.Table.Key.Names()
+		if ch.Table.Key.Hidden {
+			st.Numbered = ch.Table
+		}
+	}
+	return st
+}
+
+// lateStep makes the record of a last pass. What stands against it stood against the pass before it.
+func (p *Plan) lateStep(ctx context.Context, ch *change.Change) (st *ledger.Step, err error) {
+	st = record(ch)
+	st.Method, err = p.Choose(ctx, ch, 0) // few rows, as far as anybody can say
+	return st, err
 }
 
 // Fault says which kind of trouble a look at the rows ran into: values that cannot

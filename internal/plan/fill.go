@@ -13,7 +13,7 @@ const shownAfter = 6
 // Filled tells of the steps that fill columns what they find now in their sources,
 // and where it is asked for which constraints hold and could be declared.
 func (p *Plan) Filled(ctx context.Context) (out []*preview.Fill, err error) {
-	for _, c := range p.Changes {
+	for _, c := range p.Foremost() {
 		if c.Lookup == nil || c.Lookup.Missing || c.Lines != nil {
 			continue
 		}

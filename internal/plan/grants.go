@@ -38,8 +38,9 @@ func (p *Plan) readable(ctx context.Context, c *change.Change) error {
 // Lacks finds, for each change, what this user may not do that carrying it out
 // takes; what keeping the ledger takes is told with the first.
 func (p *Plan) Lacks(ctx context.Context, keep bool) ([][]hazard.Finding, error) {
-	out := make([][]hazard.Finding, len(p.Changes))
-	for i, c := range p.Changes {
+	changes := p.Foremost()
+	out := make([][]hazard.Finding, len(changes))
+	for i, c := range changes {
 		add := func(level hazard.Level, what string, statements []string) {
 			if len(statements) > 0 {
 				f := hazard.Found(c.Step, hazard.Grants, -1, p.DB.User(), what, strings.Join(statements, "; "))

@@ -97,7 +97,7 @@ func (p *Plan) Expectations(counts []int64) error {
 	called := false // a statement, of which nobody knows what it changes
 	for i := range p.Job.Steps {
 		sum, depends := int64(0), false
-		for n, c := range p.Changes {
+		for n, c := range p.Foremost() {
 			if c.Of != i {
 				continue
 			}
@@ -173,7 +173,7 @@ func (p *Plan) before(ctx context.Context, w *runner.Work) error {
 	}
 	if p.Job.Steps[i].Expect != nil && i > 0 { // the first step's was asked before the run
 		n := int64(0)
-		for _, c := range p.Changes {
+		for _, c := range p.Foremost() {
 			if c.Of != i {
 				continue
 			}
@@ -210,7 +210,7 @@ func (p *Plan) after(ctx context.Context, w *runner.Work, all []*runner.Work) er
 	if e := p.Job.Steps[i].Expect; e != nil {
 		n := int64(0)
 		for _, x := range all {
-			if x.Change.Of == i {
+			if x.Change.Of == i && !x.Change.Late { // of which nobody could expect anything
 				n += x.Step.Totals.Changed
 			}
 		}

@@ -98,30 +98,40 @@ func (p *Plan) build(ctx context.Context) error {
 				return p.Job.At(&change.FieldError{Step: s.Name, Field: "check", Err: err})
 			}
 		}
-		if s.Replace != nil {
-			if err := p.replace(ctx, i); err != nil {
+		if err := p.pass(ctx, i, s, look); err != nil {
+			return err
+		}
+		if s.Late {
+			if err := p.late(ctx, i, s, look); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// pass makes the changes of a step for one pass over its rows. The name of s begins theirs.
+func (p *Plan) pass(ctx context.Context, i int, s job.Step, look change.Catalogue) error {
+	if s.Replace != nil {
+		return p.replace(ctx, i, s)
+	}
+	parts := []kind.Part{{Spec: s.Spec}}
+	if s.Kind != nil {
+		var err error
+		if parts, err = s.Kind.Parts(s.Spec, kind.Place{D: p.DB.Dialect(), Tables: look, Once: p.stagesSources(), List: p.lists[i]}); err != nil {
+			return p.Job.At(err)
+		}
+	}
+	for _, part := range parts {
+		part.Spec.Name = s.Name + part.Name
+		if part.Spec.Call != nil {
+			if err := p.call(ctx, s, part.Spec); err != nil {
 				return err
 			}
 			continue
 		}
-		parts := []kind.Part{{Spec: s.Spec}}
-		if s.Kind != nil {
-			var err error
-			if parts, err = s.Kind.Parts(s.Spec, kind.Place{D: p.DB.Dialect(), Tables: look, Once: p.stagesSources(), List: p.lists[i]}); err != nil {
-				return p.Job.At(err)
-			}
-		}
-		for _, part := range parts {
-			part.Spec.Name = s.Name + part.Name
-			if part.Spec.Call != nil {
-				if err := p.call(ctx, s, part.Spec); err != nil {
-					return err
-				}
-				continue
-			}
-			if err := p.step(ctx, s, part.Spec, look); err != nil {
-				return err
-			}
+		if err := p.step(ctx, s, part.Spec, look); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -15,8 +15,7 @@ import (
 )
 
 // replace makes the changes of a step that replaces text: one a table.
-func (p *Plan) replace(ctx context.Context, step int) error {
-	s := p.Job.Steps[step]
+func (p *Plan) replace(ctx context.Context, step int, s job.Step) error {
 	if p.Tables == nil {
 		var err error
 		if p.Tables, err = p.DB.Tables(ctx); err != nil {

@@ -20,7 +20,8 @@ type Step struct {
 	Table     string           `json:"table"`
 	Verb      string           `json:"verb"`
 	Method    string           `json:"method"`
-	First     string           `json:"first,omitempty"` // which of the rows that match are meant
+	First     string           `json:"first,omitempty"`     // which of the rows that match are meant
+	LastPass  bool             `json:"last_pass,omitempty"` // rows that have come to match by then are changed in one
 	Rehearsal *Rehearsal       `json:"rehearsal,omitempty"`
 	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
 	// Replacement is there for a step that replaces text.

@@ -53,7 +53,8 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 	k.mu.Lock()
 	most := k.Run.Options.SetAside
 	k.mu.Unlock()
-	if int(k.asides.Load()) >= most {
+	known := w.spared[key.Encode()]
+	if !known && int(k.asides.Load()) >= most {
 		if w.Change.Call != nil {
 			return fmt.Errorf("line %s: %w; fix it, or let such lines be set aside (--set-aside; %d are, %d may be)", key, cause, k.asides.Load(), most)
 		}
@@ -74,15 +75,19 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 		if err := k.fence(ctx, tx, w, rng.Hi); err != nil {
 			return err
 		}
-		if err := k.Ledger.SetAside(ctx, tx, k.Run.ID, &ledger.Aside{Step: w.Step.N, Key: key, New: values, Error: cause.Error()}); err != nil {
-			return err
+		sets := int64(0)
+		if !known {
+			sets = 1
+			if err := k.Ledger.SetAside(ctx, tx, k.Run.ID, &ledger.Aside{Step: w.Step.N, Key: key, New: values, Error: cause.Error()}); err != nil {
+				return err
+			}
 		}
 		if w.Change.Call != nil {
 			if err := engine.RefuseLine(ctx, k.DB, tx, w.Change, key, cause); err != nil {
 				return err
 			}
 		}
-		b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, SetAside: 1, Waiters: -1,
+		b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, SetAside: sets, Waiters: -1,
 			Effect: engine.Effect{Scanned: 1, Matched: 1, Kept: k.lane.Kept, Log: engine.NoLog}}
 		if err := k.record(ctx, tx, b); err != nil {
 			return err
@@ -92,7 +97,7 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 		}
 		b.Hold = tx.Hold
 		k.prev = b
-		k.asides.Add(1)
+		k.asides.Add(sets)
 		k.count(w, b, tx.Ends)
 		return nil
 	})
@@ -101,6 +106,7 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 // refused sets the rows of a batch aside for which no new value could be
 // computed, or gives the error with which the run ends.
 func (k *worker) refused(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.Batch) error {
+	b.Effect.Refused = slices.DeleteFunc(b.Effect.Refused, func(x *engine.RefusedRow) bool { return w.spared[x.Key.Encode()] })
 	list := b.Effect.Refused
 	k.mu.Lock()
 	most := k.Run.Options.SetAside
@@ -117,6 +123,27 @@ func (k *worker) refused(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.
 		}
 	}
 	b.SetAside = int64(len(list))
+	return nil
+}
+
+// spare takes down the rows that a pass before the last one has set aside: what cannot be changed in one
+// cannot in the other, and counts once.
+func (k *worker) spare(ctx context.Context, w *Work) error {
+	all, err := k.Ledger.Asides(ctx, k.Run.ID, 1_000_000)
+	if err != nil {
+		return err
+	}
+	w.spared = map[string]bool{}
+	for _, x := range k.Work {
+		if x == w || x.Change.Of != w.Change.Of || !x.Change.Table.Shares(w.Change.Table) {
+			continue
+		}
+		for _, a := range all {
+			if a.Step == x.Step.N {
+				w.spared[a.Key.Encode()] = true
+			}
+		}
+	}
 	return nil
 }
 

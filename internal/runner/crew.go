@@ -29,6 +29,11 @@ func (r *Runner) step(ctx context.Context, w *Work, fresh bool) error {
 	k := r.lead
 	k.pacer.Anew(w.Change.Table.RowBytes)
 	way := k.method(w)
+	if w.Change.Late && !w.Undo {
+		if err := k.patiently(ctx, func() error { return k.spare(ctx, w) }); err != nil {
+			return err
+		}
+	}
 	if fresh {
 		if err := k.patiently(ctx, func() error {
 			if err := k.make(ctx, w); err != nil {

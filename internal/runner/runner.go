@@ -46,6 +46,8 @@ type Work struct {
 
 	Make []string // the statements for the table that rows are moved to; none if it is there
 
+	spared map[string]bool // rows that a last pass need not set aside once more, by their keys
+
 	Undo bool  // put the kept values back instead
 	UpTo int64 // for an undo: number of the last kept row,
 	Rows int64 // and how many are kept; numbers may be left out

@@ -20,6 +20,9 @@ type Transform struct {
 	do  func(v []byte) []byte
 	try func(v []byte) ([]byte, error)
 
+	word    string
+	settles bool // what it has made it leaves as it is
+
 	nulls bool   // do may give NULL
 	null  []byte // what stands for NULL; nil where NULL stays
 }
@@ -85,6 +88,30 @@ func (c Chain) Steps(v []byte) (names []string) {
 	return names
 }
 
+// Settles reports whether a value that has the form stays as it is when the chain is applied to it
+// again. It says so only of what is sure to: of a transform by itself that does, and of several that
+// leave each other's forms as they are.
+func (c Chain) Settles() bool {
+	if len(c) == 1 {
+		return c[0].settles
+	}
+	cases := map[string]bool{}
+	for i, t := range c {
+		switch t.word {
+		case "trim", "collapse":
+		case "upper", "lower":
+			cases[t.Name] = true
+		case "blank_to_null":
+			if i < len(c)-1 {
+				return false
+			}
+		default:
+			return false
+		}
+	}
+	return len(cases) < 2
+}
+
 // Spec is a transform as its author wrote it: a word, and what belongs to it.
 type Spec struct {
 	Word string
@@ -122,6 +149,7 @@ type word struct {
 	more []string // further keys of its table
 	make func(a args) (func(v []byte) []byte, error)
 	full func(a args) (Transform, error) // instead of make, where there is more to say of it
+	ends bool                            // whatever its arguments, what it has made it leaves as it is
 }
 
 // Words are the names of all transforms, in the order in which the docs tell them.
@@ -154,7 +182,7 @@ func (s Spec) Make() (Transform, error) {
 	if err != nil {
 		return Transform{}, fmt.Errorf("%s: %w", w.name, err)
 	}
-	t.Name = s.String()
+	t.Name, t.word, t.settles = s.String(), w.name, t.settles || w.ends
 	return t, nil
 }
 

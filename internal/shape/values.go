@@ -47,7 +47,7 @@ func part(before bool) func(a args) (Transform, error) {
 			at = int(n)
 		}
 		sep := []byte(between)
-		return Transform{nulls: !before, do: func(v []byte) []byte {
+		return Transform{nulls: !before, settles: before && at > 0, do: func(v []byte) []byte {
 			i := occurrence(v, sep, at)
 			switch {
 			case i < 0 && before:
@@ -136,7 +136,12 @@ func mapped(a args) (Transform, error) {
 	if err != nil || !slices.Contains([]string{"keep", "null", "refuse"}, otherwise) {
 		return Transform{}, fmt.Errorf("otherwise: %q is not keep, null or refuse", otherwise)
 	}
-	return Transform{nulls: otherwise == "null", try: func(v []byte) ([]byte, error) {
+	settles := true
+	for _, new := range to {
+		again, known := to[string(new)]
+		settles = settles && (known && string(again) == string(new) || !known && otherwise == "keep")
+	}
+	return Transform{nulls: otherwise == "null", settles: settles, try: func(v []byte) ([]byte, error) {
 		if new, ok := to[string(v)]; ok {
 			return new, nil
 		}

@@ -15,12 +15,7 @@ const mostBound = 4000
 func (db *DB) InsertRows(ctx context.Context, tx *engine.Tx, table string, columns []string, rows [][]any) error {
 	values := make([]any, 0, len(rows)*len(columns))
 	for _, row := range rows {
-		for _, v := range row {
-			if b, ok := v.([]byte); ok && b == nil { // which the driver would take for NULL
-				v = []byte{}
-			}
-			values = append(values, v)
-		}
+		values = append(values, row...)
 	}
 	return insert(ctx, tx, table, columns, values)
 }
@@ -28,6 +23,11 @@ func (db *DB) InsertRows(ctx context.Context, tx *engine.Tx, table string, colum
 // insert puts the values of rows, one row after the other, into a table, as many with each
 // statement as it may bind.
 func insert(ctx context.Context, tx *engine.Tx, table string, columns []string, values []any) error {
+	for i, v := range values {
+		if b, ok := v.([]byte); ok && b == nil { // the driver gives no bytes as nil, and would bind that as NULL
+			values[i] = []byte{}
+		}
+	}
 	names := make([]string, len(columns))
 	for i, c := range columns {
 		names[i] = d.Quote(c)
