@@ -31,6 +31,19 @@ func (c *Change) Recurs() string {
 	case len(c.Reads.Opaque) > 0:
 		return "nobody can see what " + strings.Join(c.Reads.Opaque, ", ") + " reads"
 	}
+	// Which row of another table is joined to a row says what it becomes.
+	joins := []sqltext.Fragment{c.With, c.From, c.Where}
+	switch {
+	case c.Verb != sqltext.Update || c.From.Empty() && c.Lookup == nil:
+		joins = nil
+	case c.Lookup != nil:
+		joins = []sqltext.Fragment{c.Lookup.Match}
+	}
+	for _, f := range joins {
+		if name := c.readsAssigned(f); name != "" {
+			return "rows are joined by " + name + ", which is changed"
+		}
+	}
 	for _, s := range c.Set {
 		switch {
 		case s.Implicit || s.Literal != nil:

@@ -102,6 +102,7 @@ func TestLastPassOfEachKind(t *testing.T) {
 		for _, x := range []struct{ step, why string }{
 			{"table = 'visit'\nset = { rate = 'rate + 1' }\n", "computed from itself"},
 			{"table = 'visit'\nset = { rate = 'berth', berth = 'rate' }\n", "rate is computed from berth, which is changed as well"},
+			{"table = 'visit'\nfrom = 'berth'\nmatch = { rate = 'id' }\nfill = { rate = 'rate' }\n", "rows are joined by rate, which is changed"},
 			{"in = ['visit.note']\nreplace = { pairs = [['north', 'south'], ['south', 'north']] }\n", "would be replaced again"},
 			{"in = ['visit.note']\nreplace = { pattern = 'n+', with = 'n' }\n", "a pattern"},
 			{"table = 'visit'\n[step.shape]\nnote = [{ after = ' ' }]\n", "might be done to its outcome again"},

@@ -326,3 +326,33 @@ func toFloat(v any) float64 {
 	}
 	return v.(float64)
 }
+
+// TestShapesOfNullInBatches: what makes NULL of texts, and texts of NULL, goes through many batches as through
+// one, also where rows are read ahead of their batch, and beside rows whose key is an empty blob (SQLite).
+func TestShapesOfNullInBatches(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE berth (id "+map[string]string{"sqlite": "blob", "mariadb": "varbinary(9)", "postgres": "bytea"}[d.engine]+" PRIMARY KEY, note varchar(40))", "CREATE TABLE quay (id integer PRIMARY KEY, note varchar(40))")
+		bytes := []string{"x'", "'"}
+		if d.engine == "postgres" {
+			bytes[0] = `'\x`
+		}
+		var want []string
+		for i := range 24 {
+			text := []string{"'a'", "'banana'", "NULL", "'x'"}[i%4]
+			want = append(want, []string{"", "nana", "none", "none"}[i%4])
+			key := fmt.Sprintf("%02x", i)
+			if i == 0 {
+				key = ""
+			}
+			d.exec(fmt.Sprintf("INSERT INTO quay VALUES (%d, %s)", i, text), "INSERT INTO berth VALUES ("+bytes[0]+key+bytes[1]+", "+text+")")
+		}
+		for _, table := range []string{"quay", "berth"} {
+			before := d.dump(table)
+			d.must(0, "run", d.job("[[step]]\ntable = '"+table+"'\nshape = { note = [{ after = 'a' }, { null_to = 'none' }] }\n"), "--accept", "any", "--every-row", "--batch", "1")
+			same(t, table, d.lines("SELECT note FROM "+table+" ORDER BY id"), want)
+			d.must(0, "verify", d.lastRun())
+			d.must(0, "undo", d.lastRun())
+			same(t, table+" undone", d.dump(table), before)
+		}
+	})
+}

@@ -19,11 +19,14 @@ type Outlook struct {
 
 // Foresees reports whether Foresee has something to give now.
 func Foresees(db DB, c *change.Change, kept *change.Kept) bool {
+	if c.Rewrite != nil && !c.Rewrite.Plain() { // rows are loaded then, and read as the batch loads them
+		return false
+	}
 	if f, ok := db.(Foreseer); ok {
 		return f.Foresees(c, kept)
 	}
 	_, ok := db.(Marker)
-	return ok && c.Rewrite != nil && c.Rewrite.Plain() && c.Table.Key != nil && rowsIndependent(c)
+	return ok && c.Rewrite != nil && c.Table.Key != nil && rowsIndependent(c)
 }
 
 // rowsIndependent reports whether changing one row cannot change another of the same table.

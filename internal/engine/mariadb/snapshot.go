@@ -71,7 +71,11 @@ func (db *DB) ready(ctx context.Context, tx *engine.Tx, c *change.Change, may bo
 	able := k.again && may
 	next := able && k.apart == 0
 	k.Unlock()
-	return able && seen(tx).frozen, isolate(ctx, tx.S, next)
+	able = able && seen(tx).frozen
+	if !able && seen(tx).kept >= 0 { // before the batch's turn, for the way that it cannot go any more
+		return false, &engine.StaleError{}
+	}
+	return able, isolate(ctx, tx.S, next)
 }
 
 // attempt carries out a batch that relies on the snapshot. If it is not done,
