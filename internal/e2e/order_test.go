@@ -149,7 +149,7 @@ func (d *database) became(run string, lines [][]string, outcomes []string) {
 // carried out again, and every line is told what it did.
 func TestListInOrderKilled(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
-		const rows = 600
+		const rows = 300
 		d.exec("CREATE TABLE berth (berth_no "+d.integer()+" PRIMARY KEY, visits integer NOT NULL, note varchar(20))",
 			"INSERT INTO berth SELECT 2 * i, 0, 'as it was' FROM "+d.numbers(rows))
 		before := d.dump("berth")
