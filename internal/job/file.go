@@ -104,16 +104,22 @@ type (
 
 // kinds are the kinds of steps that a step may be of by its keys; a new one has a row.
 func (f fileStep) kinds() []kind.Keys {
-	lists, calls, moves := f.ChangesKeys, f.EachKeys, f.MoveKeys
+	lists, calls, moves, shapes := f.ChangesKeys, f.EachKeys, f.MoveKeys, f.ShapeKeys
 	if calls.Used() { // some have keys in common
 		calls.Written = f.ListKeys
 	} else {
 		lists.Written = f.ListKeys
 	}
+	switch {
+	case calls.Used():
+		calls.Written.Shape, shapes.Shape = shapes.Shape, nil
+	case lists.Used():
+		lists.Written.Shape, shapes.Shape = shapes.Shape, nil
+	}
 	if lists.Used() {
 		lists.Order, lists.Present, lists.Set, moves.Present = f.Order, moves.Present, f.Set, nil
 	}
-	return []kind.Keys{f.FillKeys, f.ShapeKeys, f.MergeKeys, moves, lists, calls}
+	return []kind.Keys{f.FillKeys, shapes, f.MergeKeys, moves, lists, calls}
 }
 
 // kind are those whose keys the step has.

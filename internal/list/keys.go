@@ -3,8 +3,12 @@ package list
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"jugatum/internal/shape"
 )
 
 // Keys are the keys in a job file that say how a list is written.
@@ -17,6 +21,9 @@ type Keys struct {
 	Timestamp *string  `toml:"timestamp"`
 	Decimal   *string  `toml:"decimal"`
 	Guarded   *bool    `toml:"guarded"`
+
+	// Shape is what is done to the texts of some columns: a key of other steps as well, and handed over.
+	Shape map[string]any `toml:"-"`
 }
 
 // Used reports whether any of the keys is there.
@@ -47,6 +54,13 @@ func (k Keys) Read() (f Format, field string, err error) {
 		if x.layout != "" && !Dated(x.layout) {
 			return f, x.name, fmt.Errorf("%s: %q does not say how a date is written; write 2 January 2006 so: \"02.01.2006\"", x.name, x.layout)
 		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(k.Shape)) {
+		s := Shaped{Column: name}
+		if s.Chain, err = shape.Specs(k.Shape[name]); err != nil {
+			return f, "shape." + name, fmt.Errorf("shape.%s: %w", name, err)
+		}
+		f.Shape = append(f.Shape, s)
 	}
 	return f, "", nil
 }

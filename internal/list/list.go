@@ -6,7 +6,10 @@ package list
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
+
+	"jugatum/internal/shape"
 )
 
 // Format is how a list is written, as far as its name does not tell.
@@ -19,6 +22,13 @@ type Format struct {
 	Timestamp string   // likewise, with the time of day: "02.01.2006 15:04"
 	Guarded   bool     `json:",omitempty"` // texts may have an apostrophe before them, which is none of theirs: see Guard
 	Decimal   rune     // before the fraction of a number; 0 is a point
+	Shape     []Shaped `json:",omitempty"` // what is done to values before anybody looks at them
+}
+
+// Shaped is a column whose texts are brought into a form.
+type Shaped struct {
+	Column string
+	Chain  []shape.Spec
 }
 
 // MaxLine is the length in bytes of the longest line that is read.
@@ -63,6 +73,8 @@ type Reader struct {
 	null  *string
 	plain bool // values have no apostrophe before them
 	read  int  // lines that line has given, and the empty ones between them, and one
+
+	chains []shape.Chain // by column; nil where no column has any
 }
 
 // lines are the records of one kind of file.
@@ -99,11 +111,31 @@ func Open(name string, from io.Reader, f Format) (*Reader, error) {
 	default:
 		err = &Fault{File: name, Msg: "expected a name that ends in .csv, .tsv or .jsonl, with .gz or .zst after that if it is compressed"}
 	}
+	if err == nil {
+		err = r.shape(f.Shape)
+	}
 	if err != nil {
 		r.Close()
 		return nil, err
 	}
 	return r, nil
+}
+
+// shape makes the transforms of the columns that have some.
+func (r *Reader) shape(of []Shaped) (err error) {
+	for _, s := range of {
+		at := slices.Index(r.Columns, s.Column)
+		if at < 0 {
+			return &Fault{File: r.Name, Msg: fmt.Sprintf("shape: there is no column %q; it has %s", s.Column, strings.Join(r.Columns, ", "))}
+		}
+		if r.chains == nil {
+			r.chains = make([]shape.Chain, len(r.Columns))
+		}
+		if r.chains[at], err = shape.Made(s.Chain); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // None is a list without a line.
@@ -134,17 +166,36 @@ func (r *Reader) Next() (Line, error) {
 	}
 	out := Line{At: at, Values: make([]*string, len(fields))}
 	for i, f := range fields {
-		if f == nil {
-			continue
+		fail := func(msg string) (Line, error) {
+			return Line{}, &Fault{File: r.Name, Line: at, Field: r.Columns[i], Msg: msg}
 		}
-		if strings.IndexByte(*f, 0) >= 0 {
-			return Line{}, &Fault{File: r.Name, Line: at, Field: r.Columns[i], Msg: nul}
-		}
-		if r.null != nil && *f == *r.null {
-			continue
-		}
-		if out.Values[i] = f; !r.plain {
+		switch {
+		case f == nil:
+		case strings.IndexByte(*f, 0) >= 0:
+			return fail(nul)
+		case r.null != nil && *f == *r.null:
+		case r.plain:
+			out.Values[i] = f
+		default:
 			v := Unguard(*f)
+			out.Values[i] = &v
+		}
+		if r.chains == nil || r.chains[i] == nil {
+			continue
+		}
+		var text []byte
+		if v := out.Values[i]; v != nil {
+			text = []byte(*v)
+		}
+		text, err := r.chains[i].Apply(text)
+		if err != nil {
+			return fail(err.Error())
+		}
+		if out.Values[i] = nil; text != nil {
+			v := string(text)
+			if strings.IndexByte(v, 0) >= 0 {
+				return fail(nul)
+			}
 			out.Values[i] = &v
 		}
 	}

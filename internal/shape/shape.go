@@ -143,6 +143,37 @@ func Read(v any) (Spec, Transform, error) {
 	return Spec{}, Transform{}, fmt.Errorf("expected a transform, such as \"trim\" or { pad_left = 8 }, not %T", v)
 }
 
+// Specs makes the transforms of what stands in a job file for a text: one, or several in brackets.
+func Specs(v any) (out []Spec, err error) {
+	list, ok := v.([]any)
+	if !ok {
+		list = []any{v}
+	}
+	for _, x := range list {
+		s, _, err := Read(x)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	if len(out) == 0 {
+		err = errors.New("there is no transform")
+	}
+	return out, err
+}
+
+// Made makes the chain of transforms as they were written.
+func Made(specs []Spec) (c Chain, err error) {
+	for _, s := range specs {
+		t, err := s.Make()
+		if err != nil {
+			return nil, err
+		}
+		c = append(c, t)
+	}
+	return c, nil
+}
+
 // word is a transform by its name.
 type word struct {
 	name string

@@ -46,6 +46,9 @@ func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, e
 		return nil, "shape", errors.New("shape names no column")
 	}
 	for _, name := range order("shape", k.Shape) {
+		fail := func(err error) (kind.Step, string, error) {
+			return nil, "shape." + name, fmt.Errorf("shape.%s: %w", name, err)
+		}
 		list, ok := k.Shape[name].([]any)
 		if !ok {
 			list = []any{k.Shape[name]}
@@ -55,19 +58,16 @@ func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, e
 			if m, ok := v.(map[string]any); ok && m["of"] != nil {
 				of, text := m["of"].(string)
 				if !text || of == "" || len(m) > 1 || n > 0 {
-					return nil, "shape." + name, fmt.Errorf("shape.%s: { of = \"another column\" } stands first, and by itself", name)
+					return fail(errors.New("{ of = \"another column\" } stands first, and by itself"))
 				}
-				c.Of = of
-				continue
+				c.Of, list = of, list[1:]
 			}
-			spec, _, err := shape.Read(v)
-			if err != nil {
-				return nil, "shape." + name, fmt.Errorf("shape.%s: %w", name, err)
-			}
-			c.Chain = append(c.Chain, spec)
 		}
-		if len(c.Chain) == 0 && c.Of == "" {
-			return nil, "shape." + name, fmt.Errorf("shape.%s: there is no transform", name)
+		var err error
+		if c.Of == "" || len(list) > 0 {
+			if c.Chain, err = shape.Specs(list); err != nil {
+				return fail(err)
+			}
 		}
 		s.Columns = append(s.Columns, c)
 	}
@@ -109,13 +109,9 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 		if from.Class != change.Text || from.Binary {
 			return nil, p.Failf(field, "%s.%s is of type %s; only texts are brought into a form", t, from.Name, from.Type)
 		}
-		var chain shape.Chain
-		for _, x := range c.Chain {
-			one, err := x.Make()
-			if err != nil {
-				return nil, p.Fail(field, err)
-			}
-			chain = append(chain, one)
+		chain, err := shape.Made(c.Chain)
+		if err != nil {
+			return nil, p.Fail(field, err)
 		}
 		if from != col {
 			fits, err := fitting(at.D, col, c.Chain)
