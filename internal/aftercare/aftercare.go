@@ -145,7 +145,7 @@ func (x *finder) shapes() {
 			continue
 		}
 		if c.Rewrite.From != nil && c.Rewrite.From[i] != nil {
-			untold = append(untold, s.Column.Name+", which is made of "+c.Rewrite.From[i].Name)
+			untold = append(untold, s.Column.Name+", which is made of "+c.Rewrite.From[i].Name())
 			continue
 		}
 		var holds []string

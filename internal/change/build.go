@@ -39,10 +39,8 @@ func Build(d Dialect, spec Spec, params map[string]Value, tables Catalogue) (*Ch
 			return nil, b.failf("once", "a text that is in its form is not changed a second time; leave once out")
 		}
 		c.Rewrite = &Rewrite{Shapes: spec.Shapes}
-		for i, name := range spec.ShapedFrom {
-			if c.Rewrite.From = append(c.Rewrite.From, nil); name != "" {
-				c.Rewrite.From[i] = c.Table.Named(name)
-			}
+		for _, name := range spec.ShapedFrom {
+			c.Rewrite.From = append(c.Rewrite.From, c.origin(name))
 		}
 	}
 	if err := b.once(); err != nil {

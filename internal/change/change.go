@@ -42,8 +42,8 @@ type Spec struct {
 	// record has what the author wrote.
 	Shapes []shape.Chain `json:"-"`
 
-	// ShapedFrom are the columns whose texts they are made of, "" for the column itself; none where
-	// that is so of all.
+	// ShapedFrom are the columns, or named values, whose texts they are made of, "" for the column
+	// itself; none where that is so of all.
 	ShapedFrom []string `json:"-"`
 
 	// Lines, if not nil, are those of a list that the change carries out.

@@ -43,6 +43,19 @@ func (b *builder) named() error {
 	return nil
 }
 
+// origin is the named value, or the column, of a name; nil for "".
+func (c *Change) origin(name string) *Origin {
+	if name == "" {
+		return nil
+	}
+	for i := range c.Let {
+		if strings.EqualFold(c.Let[i].Name, name) {
+			return &Origin{Named: &c.Let[i]}
+		}
+	}
+	return &Origin{Column: c.Table.Named(name)}
+}
+
 func (b *builder) expand(f sqltext.Fragment) sqltext.Fragment {
 	m := map[string]sqltext.Fragment{}
 	for _, l := range b.c.Let {

@@ -22,14 +22,14 @@ func (c *Change) Recurs() string {
 		return "triggers would fire again for every row that matches"
 	case c.marked: // rows that are done are not found any more
 		return ""
-	case c.Rewrite != nil:
-		return c.Rewrite.recurs(c.Set)
 	case c.Reads.Target:
 		return "it reads rows of " + c.Table.String() + ", which it has changed"
 	case len(c.Reads.Volatile)+len(c.Reads.Once) > 0:
 		return strings.Join(slices.Concat(c.Reads.Volatile, c.Reads.Once), ", ") + " gives another value each time"
 	case len(c.Reads.Opaque) > 0:
 		return "nobody can see what " + strings.Join(c.Reads.Opaque, ", ") + " reads"
+	case c.Rewrite != nil:
+		return c.rewrites()
 	}
 	// Which row of another table is joined to a row says what it becomes.
 	joins := []sqltext.Fragment{c.With, c.From, c.Where}
@@ -61,20 +61,26 @@ func (c *Change) Recurs() string {
 	return ""
 }
 
-// recurs is Recurs of values that are computed by us.
-func (r *Rewrite) recurs(set []Set) string {
+// rewrites is Recurs of values that are computed by us.
+func (c *Change) rewrites() string {
+	r := c.Rewrite
 	if len(r.Shapes) == 0 {
 		if why := r.Recurs(); why != "" {
 			return why
 		}
 	}
 	for i, chain := range r.Shapes {
-		from := r.Source(i)
-		if from == nil && !chain.Settles() {
-			return "what is done to " + set[i].Column.Name + " might be done to its outcome again"
-		}
-		if from != nil && slices.ContainsFunc(set, func(s Set) bool { return s.Column == from }) {
-			return fmt.Sprintf("%s is made of %s, which is changed as well", set[i].Column.Name, from.Name)
+		name, from := c.Set[i].Column.Name, r.Source(i)
+		switch {
+		case from == nil && !chain.Settles():
+			return "what is done to " + name + " might be done to its outcome again"
+		case from == nil:
+		case from.Named != nil:
+			if of := c.readsAssigned(from.Named.Expr); of != "" {
+				return fmt.Sprintf("%s is made of %s, which reads %s, which is changed as well", name, from.Name(), of)
+			}
+		case c.assigned(from.Column) != nil:
+			return fmt.Sprintf("%s is made of %s, which is changed as well", name, from.Name())
 		}
 	}
 	return ""

@@ -23,7 +23,42 @@ type Rewrite struct {
 	*rewrite.Rewriter               // replaces texts, by these rules
 	Rules             rewrite.Rules //
 	Shapes            []shape.Chain // or brings them into a form, each column's its own; none where texts are replaced
-	From              []*Column     // of shapes: the column whose text each is made of, nil for its own; none where that is so of all
+	From              []*Origin     // of shapes: what each is made of, nil for the column's own text; none where that is so of all
+}
+
+// Origin is what a new value is made of: another column's text, or that of a named value.
+type Origin struct {
+	Column *Column
+	Named  *Named // of the change; nil where it is a column
+}
+
+// Name is what its author calls it.
+func (o *Origin) Name() string {
+	if o.Named != nil {
+		return o.Named.Name
+	}
+	return o.Column.Name
+}
+
+// out appends its text, NULL where there is none.
+func (o *Origin) out(q *Query, c *Change) {
+	if o.Named != nil {
+		q.TextOf(o.Named.Expr, c.Params)
+		return
+	}
+	q.AsText(c.Ref, o.Column)
+}
+
+// TextOf appends what an expression gives, as text.
+func (q *Query) TextOf(f sqltext.Fragment, params map[string]Value) *Query {
+	const place = "\x01" // of the expression, which a dialect may write several times
+	for i, part := range strings.Split(q.D.Text(nil, place), place) {
+		if i > 0 {
+			q.Add("(").Fragment(f, params).Add(")")
+		}
+		q.Add(part)
+	}
+	return q
 }
 
 // Plain reports whether each new value is a text in the place of another one of the same column.
@@ -34,8 +69,8 @@ func (r *Rewrite) Nulls() bool {
 	return slices.ContainsFunc(r.Shapes, func(c shape.Chain) bool { return c.TakesNull() || c.MakesNull() })
 }
 
-// Source is the column whose text a new value is made of; nil where that is its own.
-func (r *Rewrite) Source(i int) *Column {
+// Source is what a new value is made of; nil where that is its column's own text.
+func (r *Rewrite) Source(i int) *Origin {
 	if len(r.From) == 0 {
 		return nil
 	}
@@ -55,15 +90,15 @@ type Texts struct {
 // Texts appends to a query what is read of each row for a rewrite of some columns.
 func (q *Query) Texts(c *Change, cols []Set) Texts {
 	x := Texts{N: len(cols), r: c.Rewrite, cols: cols, own: make([]int, len(cols)), null: make([]int, len(cols))}
-	from := make([]*Column, len(cols))
+	from := make([]*Origin, len(cols))
 	for i, s := range cols {
-		if from[i] = s.Column; c.Rewrite.Source(i) != nil {
-			from[i] = c.Rewrite.Source(i)
+		if from[i] = c.Rewrite.Source(i); from[i] == nil {
+			from[i] = &Origin{Column: s.Column}
 		}
-		q.sep(i).AsText(c.Ref, from[i])
+		from[i].out(q.sep(i), c)
 	}
 	for i, s := range cols {
-		if from[i] != s.Column {
+		if from[i].Column != s.Column {
 			x.own[i], x.N = x.N, x.N+1
 			q.Add(", ", q.D.Text(s.Column, c.Ref+"."+q.D.Quote(s.Column.Name)))
 		}
@@ -71,7 +106,13 @@ func (q *Query) Texts(c *Change, cols []Set) Texts {
 	for i := range cols {
 		if len(c.Rewrite.Shapes) > 0 && c.Rewrite.Shapes[i].TakesNull() {
 			x.null[i], x.N = x.N, x.N+1
-			q.Add(", CASE WHEN ", c.Ref, ".", q.D.Quote(from[i].Name), " IS NULL THEN '1' END")
+			q.Add(", CASE WHEN ")
+			if n := from[i].Named; n != nil {
+				q.Add("(").Fragment(n.Expr, c.Params).Add(")")
+			} else {
+				q.Add(c.Ref, ".", q.D.Quote(from[i].Column.Name))
+			}
+			q.Add(" IS NULL THEN '1' END")
 		}
 	}
 	return x

@@ -356,3 +356,54 @@ func TestShapesOfNullInBatches(t *testing.T) {
 		}
 	})
 }
+
+// TestShapesOfNamedValues: the text of a named value, which the server works out, is brought into a form like
+// that of a column; what such a value reads counts as read.
+func TestShapesOfNamedValues(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE quay (id integer PRIMARY KEY, name varchar(20))", "INSERT INTO quay VALUES (1, ' North '), (2, 'South'), (3, NULL)",
+			"CREATE TABLE visit (id integer PRIMARY KEY, quay integer, dues numeric(8,2), note varchar(60), code varchar(60))")
+		for i := range 40 {
+			d.exec(fmt.Sprintf("INSERT INTO visit VALUES (%d, %s, %d.50, 'n%d', 'old')", i, []string{"1", "2", "3", "NULL"}[i%4], i, i))
+		}
+		job := "[[step]]\ntable = 'visit'\nwhere = 'id > 1 AND place IS NOT NULL'\n[step.let]\n" +
+			"place = '(SELECT name FROM quay WHERE quay.id = visit.quay)'\n" +
+			"label = \"" + d.by("concat(place, '/', dues)", "place || '/' || dues") + "\"\n" +
+			"[step.shape]\ncode = [{ of = 'label' }, { before = '/' }, 'trim', 'upper']\ndues = [{ of = 'label' }, { after = '/' }, { number = '.' }]\nnote = ['upper']\n"
+		before := d.dump("visit")
+		for _, options := range [][]string{{"--batch", "3"}, {"--method", "single"}, append([]string{"--batch", "4"}, d.workers(2)...)} {
+			if o := d.must(0, "preview", d.job(job)); !strings.Contains(o.out, "18 rows of") || !strings.Contains(o.out, "label") {
+				t.Errorf("%s", o.out)
+			}
+			d.must(0, append([]string{"run", d.job(job), "--accept", "18", "--again"}, options...)...)
+			for place, n := range map[string]int{"NORTH": 9, "SOUTH": 9, "old": 22} {
+				if got := d.one("SELECT count(*) FROM visit WHERE code = '" + place + "'"); got != fmt.Sprint(n) {
+					t.Errorf("%v: %s: %s rows, expected %d", options, place, got, n)
+				}
+			}
+			if got := d.one("SELECT count(*) FROM visit WHERE dues = id + 0.5"); got != "40" {
+				t.Errorf("%v: %s rows have their dues", options, got)
+			}
+			d.must(0, "verify", d.lastRun())
+			d.must(0, "undo", d.lastRun())
+			same(t, fmt.Sprint(options, " undone"), d.dump("visit"), before)
+		}
+		for _, x := range []struct {
+			status   int
+			job, why string
+		}{
+			{3, strings.Replace(job, "(SELECT name FROM quay WHERE quay.id = visit.quay)", "(SELECT max(x.note) FROM visit AS x)", 1), "reads-target"},
+			{2, strings.Replace(job, "of = 'label'", "of = 'labels'", 1), "no column labels"},
+			{2, strings.Replace(job, "of = 'label'", "of = 'quay'", 1), "let can name one"},
+			{2, strings.Replace(job, "visit.quay", "visit.quays", 1), "quays"},
+		} {
+			command := []string{"preview", d.job(x.job)}
+			if x.status == 3 {
+				command = []string{"run", d.job(x.job), "--accept", "any", "--method", "single"} // which reads in stretches as well
+			}
+			if o := d.must(x.status, command...); !strings.Contains(o.err, x.why) {
+				t.Errorf("%s: %s", x.why, o.err)
+			}
+		}
+	})
+}

@@ -32,7 +32,7 @@ func readsTargetLive(l look) [][]any {
 func (l look) batched() bool { return l.method != "single" }
 
 // several reports whether it is more than one statement.
-func (l look) several() bool { return l.batched() || l.c.Split }
+func (l look) several() bool { return l.batched() || l.c.Split || l.c.Rewrite != nil }
 
 func noKey(l look) [][]any {
 	return iff(l.batched() && l.c.Table.Key == nil, l.c.Table.Keyless(), l.c.D.DeclareKey(l.c.Table))
@@ -108,6 +108,9 @@ func definerTriggers(l look) (out [][]any) {
 func (l look) instead() string {
 	if l.c.Split {
 		return "and the statement is one step for each table that inherits, also with --method single: change them one by one, with ONLY"
+	}
+	if l.c.Rewrite != nil {
+		return "and rows whose values are computed here are read in stretches, also with --method single: let a step before this one mark them, or put what is read into a table"
 	}
 	return "use --method single"
 }

@@ -62,6 +62,10 @@ func (x *stepReader) form() (err error) {
 	case len(kinds) > 1:
 		return x.failf("", "%s belong to one kind of step, %s to another", kinds[0].Names(), kinds[1].Names())
 	case len(kinds) == 1:
+		if kinds[0].Names() == (ShapeKeys{}).Names() {
+			f.Let = nil // named values, of which texts may be made
+			_, fields, _ = f.has()
+		}
 		if statement || fields {
 			return x.failf("", "%s go with table, where and once; sql, let, set, put, delete, order, skip and first belong to other forms", kinds[0].Names())
 		}

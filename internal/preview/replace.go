@@ -88,7 +88,7 @@ func (p *Step) replacement(ctx context.Context, db engine.DB, c *change.Change, 
 		return fmt.Errorf("step %q: %w", c.Step, err)
 	}
 	defer rows.Close()
-	cells, into := engine.Cells(x.keys() + x.read.N)
+	cells, into := engine.Cells(x.keys() + x.read.N + len(c.Let))
 	values := make([][]byte, len(cells))
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
@@ -171,6 +171,9 @@ func (x *texts) query() *change.Query {
 		}
 	}
 	x.read = q.Texts(c, x.cols)
+	for _, l := range c.Let {
+		q.Add(", ").TextOf(l.Expr, c.Params)
+	}
 	q.Add(" FROM ", c.TargetSQL(), " WHERE (").Fragment(c.Where, c.Params).Add(")")
 	or := func(text string, fold bool) {
 		for _, s := range x.cols {
@@ -199,6 +202,9 @@ func (x *texts) row(values [][]byte) {
 	row := Row{Key: strings.Join(keys, ", "), Named: []*string{}}
 	damaged, fresh := false, false
 	cells := values[len(keys):]
+	for _, v := range cells[x.read.N:] {
+		row.Named = append(row.Named, shownText(v))
+	}
 	for i := range x.cols {
 		cell, first, err := x.value(i, row.Key, cells)
 		damaged, fresh = damaged || err != nil, fresh || first
@@ -355,7 +361,7 @@ func (x *texts) end() {
 	for i, s := range x.cols {
 		x.r.Columns[i].Forms, x.r.Columns[i].Near = x.forms[i].list(), x.nears[i].list()
 		if n := x.lost[i]; n > 0 {
-			x.p.found(hazard.Found(x.c.Step, "becomes-null", n, x.c.Table, s.Column.Name, x.c.Rewrite.Source(i).Name), true)
+			x.p.found(hazard.Found(x.c.Step, "becomes-null", n, x.c.Table, s.Column.Name, x.c.Rewrite.Source(i).Name()), true)
 		}
 		if n := x.tooLong[i]; n > 0 {
 			x.p.found(hazard.Found(x.c.Step, hazard.DoesNotFit, n, x.c.Table, s.Column.Name, s.Column.Type), true)

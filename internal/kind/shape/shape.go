@@ -5,6 +5,7 @@ package shape
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"jugatum/internal/change"
@@ -100,14 +101,17 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 		case col.Generated:
 			return nil, p.Failf(field, "column %s.%s is computed by the database and cannot be assigned", t, col.Name)
 		}
-		from := col
-		if c.Of != "" {
+		from, named := col, slices.ContainsFunc(spec.Let, func(l change.Field) bool { return strings.EqualFold(l.Name, c.Of) })
+		switch {
+		case named:
+			from = nil
+		case c.Of != "":
 			if from = change.Loosely(t, c.Of); from == nil {
-				return nil, p.Failf(field, "table %s has no column %s%s", t, c.Of, change.NearestColumn(t, c.Of))
+				return nil, p.Failf(field, "table %s has no column %s%s, and let no value of that name", t, c.Of, change.NearestColumn(t, c.Of))
 			}
 		}
-		if from.Class != change.Text || from.Binary {
-			return nil, p.Failf(field, "%s.%s is of type %s; only texts are brought into a form", t, from.Name, from.Type)
+		if !named && (from.Class != change.Text || from.Binary) {
+			return nil, p.Failf(field, "%s.%s is of type %s; only texts are brought into a form (let can name one: let = { x = \"CAST(%[2]s AS text)\" }, { of = \"x\" })", t, from.Name, from.Type)
 		}
 		chain, err := shape.Made(c.Chain)
 		if err != nil {
@@ -123,14 +127,23 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 		if col.NotNull && chain.MakesNull() {
 			return nil, p.Failf(field, "%s.%s is NOT NULL, and a text may come out as NULL", t, col.Name)
 		}
-		spec.Set = append(spec.Set, change.Field{Name: col.Name, Expr: at.D.Quote(col.Name)})
-		spec.Shapes = append(spec.Shapes, chain)
-		if spec.ShapedFrom = append(spec.ShapedFrom, ""); from != col {
-			spec.ShapedFrom[len(spec.ShapedFrom)-1] = from.Name
+		own, of := at.D.Quote(col.Name), ""
+		text := c.Of // the SQL of what the value is made of
+		switch {
+		case named:
+			// The server reads what the value reads, though it is computed here.
+			own, of = "CASE WHEN "+c.Of+" IS NULL THEN "+own+" ELSE "+own+" END", c.Of
+		default:
+			text = ref + "." + at.D.Quote(from.Name)
+			if from != col {
+				of = from.Name
+			}
 		}
-		some = append(some, ref+"."+at.D.Quote(from.Name)+" IS NOT NULL")
+		spec.Set = append(spec.Set, change.Field{Name: col.Name, Expr: own})
+		spec.Shapes, spec.ShapedFrom = append(spec.Shapes, chain), append(spec.ShapedFrom, of)
+		some = append(some, text+" IS NOT NULL")
 		if chain.TakesNull() {
-			some = append(some, ref+"."+at.D.Quote(from.Name)+" IS NULL")
+			some = append(some, text+" IS NULL")
 		}
 	}
 	if !others {
