@@ -117,6 +117,7 @@ type Change struct {
 	Where      sqltext.Fragment
 	First      *First // nil: all rows that match
 	Let        []Named
+	Within     []string // names of these that stand in a sub-query
 	Set        []Set
 	Params     map[string]Value
 	Reads      Reads    // what the server says it reads besides

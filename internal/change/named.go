@@ -1,6 +1,7 @@
 package change
 
 import (
+	"slices"
 	"strings"
 
 	"jugatum/internal/sqltext"
@@ -23,6 +24,9 @@ func (b *builder) named() error {
 		if raw[strings.ToLower(f.Name)], err = sqltext.Expression(b.c.D, f.Expr); err != nil {
 			return b.fail(field, err)
 		}
+	}
+	for _, f := range b.spec.Let {
+		b.within(raw[strings.ToLower(f.Name)])
 	}
 	// Written out one after the other until nothing is left to write out; what
 	// goes on longer than there are names goes round in a circle.
@@ -57,12 +61,55 @@ func (c *Change) origin(name string) *Origin {
 }
 
 func (b *builder) expand(f sqltext.Fragment) sqltext.Fragment {
+	b.within(f)
 	m := map[string]sqltext.Fragment{}
 	for _, l := range b.c.Let {
 		m[strings.ToLower(l.Name)] = l.Expr
 	}
 	f, _ = substitute(b.c.D, f, m)
 	return f
+}
+
+// within takes down which named values a piece of SQL has within a sub-query: there a name may be that
+// of a column as well, and so may those that stand in the value.
+func (b *builder) within(f sqltext.Fragment) {
+	var inQuery []bool
+	for i, t := range f.Tokens {
+		switch {
+		case t.Punct("("):
+			deep := len(inQuery) > 0 && inQuery[len(inQuery)-1]
+			next := i+1 < len(f.Tokens) && (f.Tokens[i+1].Is("SELECT") || f.Tokens[i+1].Is("WITH") || f.Tokens[i+1].Is("VALUES") || f.Tokens[i+1].Is("TABLE"))
+			inQuery = append(inQuery, deep || next)
+		case t.Punct(")") && len(inQuery) > 0:
+			inQuery = inQuery[:len(inQuery)-1]
+		case t.Kind != sqltext.Ident || len(inQuery) == 0 || !inQuery[len(inQuery)-1]:
+		default:
+			for _, l := range b.spec.Let {
+				if strings.EqualFold(l.Name, t.Text) && !slices.ContainsFunc(b.c.Within, func(n string) bool { return strings.EqualFold(n, l.Name) }) {
+					b.c.Within = append(b.c.Within, l.Name)
+				}
+			}
+		}
+	}
+}
+
+// Bound lists, for each named value that is used within a sub-query, the names there that could be taken
+// for columns of what the sub-query reads: its own, and those of columns that stand in it by themselves.
+func (c *Change) Bound() map[string][]string {
+	out := map[string][]string{}
+	for _, l := range c.Let {
+		if !slices.ContainsFunc(c.Within, func(n string) bool { return strings.EqualFold(n, l.Name) }) {
+			continue
+		}
+		out[l.Name] = []string{l.Name}
+		for i, t := range l.Expr.Tokens {
+			qualified := i > 0 && l.Expr.Tokens[i-1].Punct(".") || i+1 < len(l.Expr.Tokens) && l.Expr.Tokens[i+1].Punct(".")
+			if col := c.Table.Column(c.D, t); col != nil && !qualified && (t.Kind == sqltext.Ident || t.Kind == sqltext.QuotedIdent) {
+				out[l.Name] = append(out[l.Name], col.Name)
+			}
+		}
+	}
+	return out
 }
 
 // substitute writes out the named values in f, in brackets.

@@ -96,6 +96,9 @@ var badCalls = []bad{
 	{name: "merge with references from a table without a key", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nalso = [\"keyless.n\"]\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "keyless (n)", "no primary key"}},
 	{name: "merge by sweep", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nmethod = \"sweep\"\n", args: []string{"run", "{job}"}, status: 3, words: []string{"group by group"}},
 	{name: "merge and set", job: "[[step]]\ntable = \"t\"\nmerge = [\"s\"]\nset = { n = \"1\" }\n", args: []string{"run", "{job}"}, status: 2, words: []string{"belong to other forms"}},
+	{name: "let named as a column of a sub-query", job: "[[step]]\ntable = \"t\"\nwhere = \"n IN (SELECT r FROM ref)\"\nlet = { r = \"n + 1\" }\nput = { n = 3 }\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "r is a column of ref as well", "another name"}},
+	{name: "let with a column that a sub-query has", job: "[[step]]\ntable = \"t\"\nwhere = \"EXISTS (SELECT 1 FROM ref WHERE r = nearly)\"\nlet = { nearly = \"id + 1\" }\nput = { n = 3 }\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "id, which stands in it, is a column of ref as well", ".id in the value"}},
+	{name: "let named as a query's column", job: "[[step]]\ntable = \"t\"\nwhere = \"n IN (SELECT most FROM (SELECT max(r) AS most FROM ref) AS x)\"\nlet = { most = \"n + 1\" }\nput = { n = 3 }\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "what a query calls a column"}},
 	{name: "let defined by itself", job: "[[step]]\ntable = \"t\"\nwhere = \"id = 1\"\nlet = { a = \"b + 1\", b = \"a\" }\nset = { n = \"a\" }\n", args: []string{"run", "{job}"}, status: 2, words: []string{":4:", "by itself"}},
 }
 
@@ -103,7 +106,7 @@ var badCalls = []bad{
 func TestBadInput(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer, s varchar(5))", "CREATE TABLE keyless (n integer, rowid integer, _rowid_ integer, oid integer)", "CREATE TABLE wordy (s varchar(9), rowid integer, _rowid_ integer, oid integer)", "CREATE VIEW v AS SELECT * FROM t",
-			"CREATE TABLE gen (id integer PRIMARY KEY, g integer GENERATED ALWAYS AS (id + 1) STORED)")
+			"CREATE TABLE ref (id integer PRIMARY KEY, r integer)", "CREATE TABLE gen (id integer PRIMARY KEY, g integer GENERATED ALWAYS AS (id + 1) STORED)")
 		for i := 1; i <= 10; i++ {
 			d.exec(fmt.Sprintf("INSERT INTO t VALUES (%d, %d, 'x')", i, i), "INSERT INTO keyless (n) VALUES (0)")
 		}

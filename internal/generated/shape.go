@@ -12,7 +12,7 @@ func (b *builder) shaping(where string) {
 	before := "CASE WHEN " + at + " > 0 THEN substr(txt, 1, " + at + " - 1) ELSE txt END"
 	// The zeroes that a text of fewer than 8 characters lacks.
 	zeroes := "substr('00000000', 1, CASE WHEN " + length + " < 8 THEN 8 - " + length + " ELSE 0 END)"
-	chain, value := "", ""
+	chain, value, let := "", "", ""
 	switch b.Shape {
 	case 1:
 		chain, value = "{ pad_left = 8, with = '0' }", b.by(zeroes+" || txt", zeroes+" || txt", "concat("+zeroes+", txt)")
@@ -30,12 +30,18 @@ func (b *builder) shaping(where string) {
 		chain, value = "'blank_to_null'", "CASE WHEN "+length+" > 0 THEN txt END" // none has blanks alone
 	case 8:
 		chain, value = "{ before = 'a' }, { null_to = 'none' }, { rewrite = '^', with = '>' }", b.by("'>' || coalesce("+before+", 'none')", "'>' || coalesce("+before+", 'none')", "concat('>', coalesce("+before+", 'none'))")
+	case 9: // of a named value, which reads the row and another table
+		let = b.by("txt || '/' || (SELECT max(name) FROM o WHERE o.k >= t.n)", "txt || '/' || (SELECT max(name) FROM o WHERE o.k >= t.n)", "concat(txt, '/', (SELECT max(name) FROM o WHERE o.k >= t.n))")
+		chain, value = "{ of = 'form' }, { drop = 'a' }", "coalesce(replace("+b.by("("+let+")", "(("+let+`) COLLATE "C")`, "("+let+")")+", 'a', ''), txt)"
 	}
 	// A text that has its form is not written.
 	b.SQL = "UPDATE t SET txt = " + value + and(where, b.by(value+" IS NOT txt", "("+value+") IS DISTINCT FROM "+txt, "NOT (CAST("+value+" AS binary) <=> CAST(txt AS binary))"))
 	b.Job = "[[step]]\ntable = 't'\n"
 	if where != "" {
 		b.Job += `where = """` + strings.TrimPrefix(where, " WHERE ") + `"""` + "\n"
+	}
+	if let != "" {
+		b.Job += `let = { form = "` + let + `" }` + "\n"
 	}
 	b.Job += "shape = { txt = [" + chain + "] }\n"
 }

@@ -202,6 +202,9 @@ func (p *Plan) change(ctx context.Context, s job.Step, spec change.Spec, look ch
 	if err := p.readable(ctx, c); err != nil {
 		return nil, err
 	}
+	if err := p.namedApart(ctx, s, c); err != nil {
+		return nil, err
+	}
 	err = p.DB.Accepts(ctx, c)
 	if err == nil {
 		err = preview.Check(ctx, p.DB, c)
