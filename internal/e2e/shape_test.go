@@ -331,7 +331,7 @@ func toFloat(v any) float64 {
 // one, also where rows are read ahead of their batch, and beside rows whose key is an empty blob (SQLite).
 func TestShapesOfNullInBatches(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
-		d.exec("CREATE TABLE berth (id "+map[string]string{"sqlite": "blob", "mariadb": "varbinary(9)", "postgres": "bytea"}[d.engine]+" PRIMARY KEY, note varchar(40))", "CREATE TABLE quay (id integer PRIMARY KEY, note varchar(40))")
+		d.exec("CREATE TABLE berth (id "+map[string]string{"sqlite": "blob", "mariadb": "varbinary(9)", "postgres": "bytea"}[d.engine]+" PRIMARY KEY, note varchar(40))", "CREATE TABLE quay (id integer PRIMARY KEY, note varchar(40)"+d.by(" COLLATE utf8mb4_nopad_bin", "")+")")
 		bytes := []string{"x'", "'"}
 		if d.engine == "postgres" {
 			bytes[0] = `'\x`

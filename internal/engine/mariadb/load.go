@@ -30,8 +30,12 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 	layout := change.NewRoster(db.LedgerTable("v"), c)
 	if st.loaded != c {
 		cols := ""
-		for i := range c.Set {
-			cols += fmt.Sprintf(", n%d longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", i)
+		for i, s := range c.Set {
+			collation := "utf8mb4_bin"
+			if strings.HasPrefix(s.Column.Collation, "utf8mb4_") { // two that go by bytes, one of which pads, do not go together
+				collation = s.Column.Collation
+			}
+			cols += fmt.Sprintf(", n%d longtext CHARACTER SET utf8mb4 COLLATE %s", i, collation)
 		}
 		if c.Rewrite.Nulls() {
 			cols += ", " + change.LoadedNulls + " varchar(4096) CHARACTER SET ascii COLLATE ascii_bin"
