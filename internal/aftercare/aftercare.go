@@ -284,8 +284,15 @@ func (x *finder) sets() {
 		return
 	}
 	for _, s := range c.Set {
-		if s.Literal == nil && !s.Implicit && c.Refers(s.Expr, s.Column) {
+		if s.Literal != nil || s.Implicit || s.Default {
+			continue
+		}
+		switch from := c.ReadsAssigned(s.Expr); {
+		case from == s.Column.Name:
 			x.none = s.Column.Name + " was computed from what it was: done to every row that comes, that would be done twice"
+			return
+		case from != "":
+			x.none = s.Column.Name + " was computed from what " + from + " was, which the step changes as well: done to every row that comes, that would be done twice"
 			return
 		}
 	}
@@ -332,6 +339,9 @@ func (x *finder) equal(s change.Set, value, where string) {
 	}
 	r.Name, r.Why, r.Against = x.name(s.Column.Name, "as_computed"), s.Column.Name+" is what it is computed as", c.Broken(r.Holds)
 	x.add(true, r)
+	if by := c.Generable(s); by != "" {
+		x.add(true, &change.Rule{Kind: change.KeepGenerated, Table: c.Table, Column: s.Column, Value: by, Why: s.Column.Name + " is computed by the database itself, and nobody can assign it any more", Against: r.Against})
+	}
 }
 
 // onlyMissing reports whether the step's filter is that a column is NULL, and nothing else.

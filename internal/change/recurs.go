@@ -40,7 +40,7 @@ func (c *Change) Recurs() string {
 		joins = []sqltext.Fragment{c.Lookup.Match}
 	}
 	for _, f := range joins {
-		if name := c.readsAssigned(f); name != "" {
+		if name := c.ReadsAssigned(f); name != "" {
 			return "rows are joined by " + name + ", which is changed"
 		}
 	}
@@ -51,7 +51,7 @@ func (c *Change) Recurs() string {
 			return "the default of " + s.Column.Name + " may be another one each time"
 		case s.Default:
 		default:
-			if from := c.readsAssigned(s.Expr); from == s.Column.Name {
+			if from := c.ReadsAssigned(s.Expr); from == s.Column.Name {
 				return s.Column.Name + " is computed from itself, and a row that still matches would be changed each time"
 			} else if from != "" {
 				return fmt.Sprintf("%s is computed from %s, which is changed as well, so that a row that still matches would be changed each time", s.Column.Name, from)
@@ -76,7 +76,7 @@ func (c *Change) rewrites() string {
 			return "what is done to " + name + " might be done to its outcome again"
 		case from == nil:
 		case from.Named != nil:
-			if of := c.readsAssigned(from.Named.Expr); of != "" {
+			if of := c.ReadsAssigned(from.Named.Expr); of != "" {
 				return fmt.Sprintf("%s is made of %s, which reads %s, which is changed as well", name, from.Name(), of)
 			}
 		case c.assigned(from.Column) != nil:
@@ -94,10 +94,10 @@ func (c *Change) constant(expr string) bool {
 	})
 }
 
-// readsAssigned names a column that an expression reads and the change assigns, or may: one that the
+// ReadsAssigned names a column that an expression reads and the change assigns, or may: one that the
 // database computes, or that stands in the row as a whole. "" if there is none. A name in a sub-query
 // counts although it may be another table's.
-func (c *Change) readsAssigned(f sqltext.Fragment) string {
+func (c *Change) ReadsAssigned(f sqltext.Fragment) string {
 	ref := strings.Trim(c.Ref, "\"`[]")
 	target := func(t sqltext.Token) bool { return c.D.Same(t, ref) || c.D.Same(t, c.Table.Name) }
 	word := func(i int) bool {

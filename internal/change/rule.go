@@ -17,8 +17,8 @@ type Rule struct {
 	Name  string // of the constraint, index or trigger that keeps it
 	Why   string // what it keeps, in a few words
 
-	Column *Column // of Default, NotNull, Reference and Assign
-	Value  string  // of Default, and of Assign: the expression, over the row
+	Column *Column // of Default, NotNull, Reference, Assign and Generated
+	Value  string  // of Default; of Assign and Generated the expression, over the row
 
 	// Holds is the condition of a Check, When that of an Assign, over the row by its columns' names;
 	// "" for every row. New gives the same over the new row of a trigger.
@@ -44,6 +44,7 @@ const (
 	KeepReference RuleKind = "foreign key"
 	KeepUnique    RuleKind = "unique index"
 	KeepAssign    RuleKind = "trigger"
+	KeepGenerated RuleKind = "generated column"
 )
 
 // Statement is a statement for a rule.
@@ -97,6 +98,45 @@ func (c *Change) Alone(f sqltext.Fragment, prefix string) (text string, why stri
 		}
 	}
 	return b.String(), ""
+}
+
+// immutable are functions and words that every server takes in a generated column: they give the same for
+// the same values, whatever is set.
+var immutable = map[string]bool{"abs": true, "round": true, "coalesce": true, "nullif": true, "upper": true, "lower": true, "trim": true, "length": true,
+	"case": true, "when": true, "then": true, "else": true, "end": true, "is": true, "not": true, "null": true, "and": true, "or": true}
+
+// Generable gives the expression by which a server can compute a column itself, over the row by its columns'
+// names; "" where it cannot, or where an index over it would have to be given up for that.
+func (c *Change) Generable(s Set) string {
+	text, why := c.Alone(s.Expr, "")
+	col := s.Column
+	if why != "" || s.Expr.Empty() || s.Default || s.Row || !c.Where.Empty() || !c.From.Empty() || col.Identity || col.OnUpdate != "" || col.Class == Other || col.Binary {
+		return ""
+	}
+	for _, x := range c.Table.Indexes {
+		if slices.ContainsFunc(x.Columns, func(name string) bool { return name == col.Name || name == "" }) {
+			return ""
+		}
+	}
+	tokens, err := sqltext.Lex(c.D, text)
+	if err != nil {
+		return ""
+	}
+	for _, t := range tokens {
+		switch t.Kind {
+		case sqltext.Ident, sqltext.QuotedIdent:
+			of := c.Table.Column(c.D, t)
+			if of == nil && !immutable[strings.ToLower(t.Text)] || of != nil && (of.Generated || of.Class != col.Class || of.Binary || of == col) {
+				return ""
+			}
+		case sqltext.Number:
+		default:
+			if !slices.Contains([]string{"(", ")", ",", "+", "-", "*", "/", "<", ">", "=", "<=", ">=", "<>"}, t.Text) {
+				return ""
+			}
+		}
+	}
+	return text
 }
 
 // Keeps makes a rule that is kept by a condition over the row, or says why there is none.

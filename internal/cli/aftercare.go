@@ -104,7 +104,7 @@ func (a *app) printRule(r aftercare.Rule) {
 }
 
 // keepers are what keeps a rule, by its kind.
-var keepers = map[change.RuleKind]string{change.KeepDefault: "a default", change.KeepNotNull: "NOT NULL", change.KeepCheck: "a CHECK", change.KeepReference: "a foreign key", change.KeepUnique: "a unique index", change.KeepAssign: "a trigger"}
+var keepers = map[change.RuleKind]string{change.KeepDefault: "a default", change.KeepNotNull: "NOT NULL", change.KeepCheck: "a CHECK", change.KeepReference: "a foreign key", change.KeepUnique: "a unique index", change.KeepAssign: "a trigger", change.KeepGenerated: "a generated column"}
 
 // breaking words how much breaks a rule.
 func breaking(r aftercare.Rule) string {

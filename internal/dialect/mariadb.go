@@ -379,6 +379,8 @@ func (d mariadb) Keep(r *change.Rule) ([]change.Statement, string) {
 		return []change.Statement{
 			{SQL: alter(d, r.Table) + "ADD COLUMN " + column + " char(64) CHARACTER SET ascii COLLATE ascii_bin AS (CASE WHEN " + strings.Join(null, " OR ") + " THEN NULL ELSE SHA2(JSON_ARRAY(" + strings.Join(r.Unique, ", ") + "), 256) END) VIRTUAL INVISIBLE, ALGORITHM=INSTANT", Locks: instant},
 			{SQL: "CREATE UNIQUE INDEX " + name + " ON " + t + " (" + column + ") ALGORITHM=INPLACE LOCK=NONE", Locks: "while all rows are read, others read and write; at its beginning and end " + instant}}, from
+	case change.KeepGenerated:
+		return []change.Statement{{SQL: alter(d, r.Table) + "MODIFY " + d.Quote(r.Column.Name) + " " + r.Column.Type + " AS (" + r.Value + ") STORED, ALGORITHM=COPY, LOCK=SHARED", Locks: copied}}, from
 	case change.KeepAssign:
 		column := d.Quote(r.Column.Name)
 		value := r.New("NEW.")

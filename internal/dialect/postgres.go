@@ -355,6 +355,9 @@ func (d postgres) Keep(r *change.Rule) ([]change.Statement, string) {
 			validate(" and ROW SHARE on " + r.To.String())}, from
 	case change.KeepUnique:
 		return []change.Statement{{SQL: "CREATE UNIQUE INDEX CONCURRENTLY " + name + " ON " + t + " (" + strings.Join(r.Unique, ", ") + ")", Locks: "SHARE UPDATE EXCLUSIVE on " + r.Table.String() + ", while all rows are read twice; others read and write meanwhile. Not within a transaction; it waits for every older one, and leaves an invalid index to be dropped if it fails"}}, from
+	case change.KeepGenerated:
+		column := d.Quote(r.Column.Name)
+		return []change.Statement{{SQL: alter(d, r.Table) + "DROP COLUMN " + column + ", ADD COLUMN " + column + " " + r.Column.Type + " GENERATED ALWAYS AS (" + r.Value + ") STORED", Locks: "ACCESS EXCLUSIVE on " + r.Table.String() + ", while it is written anew: nobody reads or writes meanwhile. Constraints, grants and comments of the column go with it, and it comes to stand last"}}, from
 	case change.KeepAssign:
 		body := "NEW." + d.Quote(r.Column.Name) + " := " + r.New("NEW.") + ";"
 		if r.When != "" {

@@ -260,6 +260,11 @@ func (d sqlite) Keep(r *change.Rule) ([]change.Statement, string) {
 		return refuse(column + " IS NULL OR EXISTS (SELECT 1 FROM " + r.To.NameSQL(d) + " WHERE " + d.Quote(r.At.Name) + " = " + column + ")"), from
 	case change.KeepUnique:
 		return []change.Statement{{SQL: "CREATE UNIQUE INDEX " + d.Quote(r.Name) + " ON " + t + " (" + strings.Join(r.Unique, ", ") + ")", Locks: "the file, for writing, while all rows of " + r.Table.String() + " are read; with a write-ahead log others read meanwhile"}}, from
+	case change.KeepGenerated:
+		column := d.Quote(r.Column.Name)
+		return []change.Statement{
+			{SQL: alter(d, r.Table) + "DROP COLUMN " + column, Locks: "the file, for writing, while " + r.Table.String() + " is written anew; with a write-ahead log others read meanwhile. Nobody should come in before the next statement: put both into one transaction"},
+			{SQL: alter(d, r.Table) + "ADD COLUMN " + column + " " + r.Column.Type + " GENERATED ALWAYS AS (" + r.Value + ") VIRTUAL", Locks: instant}}, from
 	case change.KeepAssign:
 		return assign(r.When, r.New("NEW.")), from
 	}
