@@ -10,7 +10,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"jugatum/internal/engine"
-	"jugatum/internal/job"
 	"jugatum/internal/report"
 	"jugatum/internal/term"
 )
@@ -82,12 +81,7 @@ func (a *app) checkJobs(c *cli.Command) error {
 // checkJob reads one job.
 func checkJob(path string) checkedJSON {
 	x := checkedJSON{File: path, Faults: []string{}, Remarks: []string{}}
-	text, err := readJob(path)
-	if err != nil {
-		x.Faults = append(x.Faults, fmt.Sprintf("%s cannot be read: %v", path, err))
-		return x
-	}
-	j, err := job.Parse(path, text)
+	j, err := parseJob(path)
 	if err != nil {
 		x.Faults = append(x.Faults, err.Error())
 		return x

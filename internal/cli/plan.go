@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"strings"
 	"syscall"
 
@@ -58,9 +59,18 @@ func (a *app) load(c *cli.Command) (*job.Job, error) {
 	if err != nil {
 		return nil, err
 	}
+	return parseJob(path)
+}
+
+// parseJob reads a job's file, and those of the jobs that it includes.
+func parseJob(path string) (*job.Job, error) {
 	text, err := readJob(path)
 	if err != nil {
 		return nil, usagef("the job file %s cannot be read: %v", path, err)
+	}
+	text, err = job.Bundle(path, text, func(file string) ([]byte, error) { return readJob(filepath.Join(filepath.Dir(path), file)) })
+	if err != nil {
+		return nil, err
 	}
 	return job.Parse(path, text)
 }
@@ -180,11 +190,7 @@ func (a *app) json(v any) error {
 
 // planFile plans a job file that has no parameters.
 func planFile(ctx context.Context, db engine.DB, path string) (*plan.Plan, error) {
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	j, err := job.Parse(path, text)
+	j, err := parseJob(path)
 	if err != nil {
 		return nil, err
 	}

@@ -33,8 +33,11 @@ import (
 
 // The shape of a job file. Reading is strict: a key that is not here is an error.
 type file struct {
-	Title  string               `toml:"title"`
-	Reason string               `toml:"reason"`
+	Title  string `toml:"title"`
+	Reason string `toml:"reason"`
+
+	Include []string `toml:"include"`
+
 	Param  map[string]fileParam `toml:"param"`
 	Limits fileLimits           `toml:"limits"`
 	Keep   fileKeep             `toml:"keep"`
@@ -148,22 +151,42 @@ type fileCheck struct {
 }
 
 // Parse reads a job file. Every fault is an *Error with line and column.
+// The jobs that it includes stand behind it in text; see Bundle.
 func Parse(name string, text []byte) (*Job, error) {
-	r := reader{name: name, j: &Job{Source: Source{Name: name, Text: string(text)}}}
+	own, others := unbundle(text)
+	r := reader{name: name, taken: map[string]Place{}, j: &Job{Source: Source{Name: name, Text: string(text)}}}
+	if err := r.parse(own, others); err != nil {
+		return nil, err
+	}
+	return r.j, nil
+}
+
+// parse reads the text of one file.
+func (r *reader) parse(text []byte, others []included) error {
+	name := r.name
 	if i := invalidUTF8(text); i >= 0 {
 		line := 1 + bytes.Count(text[:i], []byte("\n"))
-		return nil, &Error{File: name, Place: Place{line, i - bytes.LastIndexByte(text[:i], '\n')}, Msg: fmt.Sprintf("byte 0x%02x is not valid UTF-8", text[i])}
+		return &Error{File: name, Place: Place{Line: line, Column: i - bytes.LastIndexByte(text[:i], '\n')}, Msg: fmt.Sprintf("byte 0x%02x is not valid UTF-8", text[i])}
 	}
 	var f file
 	err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&f)
 	if err != nil {
-		return nil, r.decodeError(err)
+		return r.decodeError(err)
 	}
 	r.j.places, r.order, r.written = places(text)
-	if err := r.job(f); err != nil {
-		return nil, err
+	if r.within && (f.Include != nil || f.Limits.given() || f.Keep != fileKeep{}) {
+		return &Error{File: name, Place: Place{Line: 1, Column: 1}, Msg: "a job that another one includes has steps and parameters alone: include, limits and keep belong to the one that includes it"}
 	}
-	return r.j, nil
+	if err := r.include(f.Include, others); err != nil {
+		return err
+	}
+	if err := r.job(f); err != nil {
+		return err
+	}
+	if len(r.taken) > 0 {
+		r.j.places = r.placed()
+	}
+	return nil
 }
 
 func invalidUTF8(b []byte) int {
@@ -217,6 +240,10 @@ type reader struct {
 	order map[string][]string // path of a table → its keys as they stand in the file
 
 	written map[string]string // path of a number with a point → its text
+
+	within bool             // the file is included by another one
+	before int              // steps of jobs before it
+	taken  map[string]Place // of the keys of their steps
 }
 
 func (r *reader) fail(path, format string, args ...any) error {
@@ -247,7 +274,7 @@ func (r *reader) decodeError(err error) error {
 		if near := nearestKey(key); near != "" {
 			msg += fmt.Sprintf("; the nearest known one is %q", near)
 		}
-		return &Error{File: r.name, Place: Place{line, col}, Msg: msg}
+		return &Error{File: r.name, Place: Place{Line: line, Column: col}, Msg: msg}
 	case errors.As(err, &decode):
 		line, col := decode.Position()
 		msg := strings.TrimPrefix(decode.Error(), "toml: ")
@@ -257,7 +284,7 @@ func (r *reader) decodeError(err error) error {
 		if key := decode.Key(); len(key) > 0 && !strings.Contains(msg, key[len(key)-1]) {
 			msg = strings.Join(key, ".") + ": " + msg
 		}
-		return &Error{File: r.name, Place: Place{line, col}, Msg: msg}
+		return &Error{File: r.name, Place: Place{Line: line, Column: col}, Msg: msg}
 	}
 	return &Error{File: r.name, Msg: strings.TrimPrefix(err.Error(), "toml: ")}
 }
@@ -325,6 +352,12 @@ func (r *reader) job(f file) error {
 		if _, err := ParseValue(change.ValueType(p.Type), ""); err != nil && strings.Contains(err.Error(), "is not a type") {
 			return r.fail(path+".type", "param.%s: %v", name, err)
 		}
+		if at := slices.IndexFunc(j.Params, func(o Param) bool { return o.Name == name }); at >= 0 { // of a job that is included
+			if j.Params[at].Type != change.ValueType(p.Type) {
+				return r.fail(path+".type", "param.%s is %s here and %s in a job that is included", name, p.Type, j.Params[at].Type)
+			}
+			continue
+		}
 		j.Params = append(j.Params, Param{name, change.ValueType(p.Type), p.Ask})
 	}
 	if h := f.Limits.Hold; h != nil {
@@ -381,8 +414,8 @@ func (r *reader) job(f file) error {
 		}
 		j.Keep.Bytes = int64(n)
 	}
-	if len(f.Step) == 0 {
-		return &Error{File: r.name, Place: Place{1, 1}, Msg: "the job has no [[step]]"}
+	if len(f.Step)+len(j.Steps) == 0 {
+		return &Error{File: r.name, Place: Place{Line: 1, Column: 1}, Msg: "the job has no [[step]]"}
 	}
 	seen := map[string]bool{}
 	for i, fs := range f.Step {
@@ -390,7 +423,7 @@ func (r *reader) job(f file) error {
 		if err != nil {
 			return err
 		}
-		if seen[s.Name] {
+		if seen[s.Name] || slices.ContainsFunc(j.Steps, func(o Step) bool { return o.Name == s.Name }) {
 			return r.fail("step."+strconv.Itoa(i)+".name", "two steps are called %q", s.Name)
 		}
 		seen[s.Name] = true

@@ -87,7 +87,10 @@ type Check struct {
 }
 
 // Place is a position in the job file, 1-based.
-type Place struct{ Line, Column int }
+type Place struct {
+	Line, Column int
+	File         string // where it is not the job's own: one that the job includes
+}
 
 // Error is a fault in a job with its place.
 type Error struct {
@@ -100,7 +103,10 @@ type Error struct {
 func (e *Error) Error() string {
 	where := e.File
 	if e.Place.Line > 0 {
-		where = fmt.Sprintf("%s:%d:%d", e.File, e.Place.Line, e.Place.Column)
+		if e.Place.File != "" {
+			where = e.Place.File
+		}
+		where = fmt.Sprintf("%s:%d:%d", where, e.Place.Line, e.Place.Column)
 	}
 	s := where + ": " + e.Msg
 	if e.Hint != "" {

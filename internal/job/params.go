@@ -13,7 +13,7 @@ import (
 func ParseParams(name string, text []byte) (map[string]string, error) {
 	if i := invalidUTF8(text); i >= 0 {
 		line := 1 + bytes.Count(text[:i], []byte("\n"))
-		return nil, &Error{File: name, Place: Place{line, i - bytes.LastIndexByte(text[:i], '\n')}, Msg: fmt.Sprintf("byte 0x%02x is not valid UTF-8", text[i])}
+		return nil, &Error{File: name, Place: Place{Line: line, Column: i - bytes.LastIndexByte(text[:i], '\n')}, Msg: fmt.Sprintf("byte 0x%02x is not valid UTF-8", text[i])}
 	}
 	r := reader{name: name, j: &Job{}}
 	raw := map[string]any{}

@@ -51,7 +51,7 @@ func places(text []byte) (map[string]Place, map[string][]string, map[string]stri
 			path += part
 			pos := p.Shape(n.Raw).Start
 			if _, ok := at[path]; !ok {
-				at[path] = Place{pos.Line, pos.Column}
+				at[path] = Place{Line: pos.Line, Column: pos.Column}
 			}
 			if n, ok := count[path]; ok && it.Node().Next() != nil {
 				path += "." + strconv.Itoa(n-1)
@@ -89,7 +89,7 @@ func places(text []byte) (map[string]Place, map[string][]string, map[string]stri
 			it := e.Key()
 			for it.Next() {
 				pos := p.Shape(it.Node().Raw).Start
-				place = Place{pos.Line, pos.Column}
+				place = Place{Line: pos.Line, Column: pos.Column}
 			}
 			at[base] = place
 		case unstable.KeyValue:

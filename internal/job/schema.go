@@ -88,6 +88,7 @@ var told = map[string]string{
 	"step.timestamp": "How timestamps are written, by 2 January 2006, 15:04:05",
 	"step.decimal":   "What stands before decimals",
 	"step.guarded":   "An apostrophe before what a spreadsheet would run is taken off",
+	"include":        "Names of jobs in the same folder, whose steps come first",
 	"step.late":      "What becomes of rows that come to match while the step is at work",
 	"step.method":    "How the step is carried out; left out, the cheaper of sweep and roster",
 	"step.expect":    "How many rows should change: a number, or least..most as a text",

@@ -23,7 +23,7 @@ type stepReader struct {
 func (r *reader) step(i int, f fileStep) (Step, error) {
 	x := &stepReader{reader: r, f: f, path: "step." + strconv.Itoa(i), s: Step{Spec: change.Spec{Name: f.Name, Delete: f.Delete}}}
 	if x.s.Name == "" {
-		x.s.Name = "step " + strconv.Itoa(i+1)
+		x.s.Name = "step " + strconv.Itoa(r.before+i+1)
 	}
 	for _, read := range []func() error{x.form, x.filter, x.first, x.fields, x.holds} {
 		if err := read(); err != nil {

@@ -19,6 +19,9 @@ func (j *Job) Tuned(t Tuning) (string, error) {
 	if j.Source.SQL {
 		return "", errors.New("one statement has no file")
 	}
+	if own, _ := unbundle([]byte(j.Source.Text)); len(own) < len(j.Source.Text) {
+		return "", errors.New("the job includes others, whose steps stand in files of their own")
+	}
 	e := editor{j: j, lines: strings.SplitAfter(j.Source.Text, "\n")}
 	for i, m := range t.Methods {
 		if m != "" {
