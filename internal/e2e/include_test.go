@@ -58,3 +58,28 @@ func TestInclude(t *testing.T) {
 		}
 	})
 }
+
+// TestMapFromAFile: a map that stands in a file is part of the job, and of its record.
+func TestMapFromAFile(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE vessel (id integer PRIMARY KEY, flag varchar(9))", "INSERT INTO vessel VALUES (1, 'GB '), (2, 'NL'), (3, NULL), (4, 'x')")
+		before := d.dump("vessel")
+		dir := t.TempDir()
+		job, flags := filepath.Join(dir, "flags.toml"), filepath.Join(dir, "flags.csv")
+		os.WriteFile(flags, []byte("old,new\nGB,UK\nNL,Netherlands\n"), 0o644)
+		os.WriteFile(job, []byte("[[step]]\ntable = 'vessel'\nshape = { flag = ['trim', { map = 'flags.csv', otherwise = 'refuse' }] }\n"), 0o644)
+		if o := d.must(0, "preview", job); !strings.Contains(o.out, "no-form: 1 row has a value that a transform does not take: row 4, flag: it is none of the texts of the map") || d.engine != "sqlite" && !strings.Contains(o.out, "1 new value does not fit") {
+			t.Errorf("%s", o.out)
+		}
+		os.WriteFile(flags, []byte("old,new\nGB,UK\nNL,HL\n"), 0o644)
+		d.must(5, "run", job, "--accept", "2", "--set-aside", "1")
+		os.RemoveAll(dir)
+		if got := d.one("SELECT count(*) FROM vessel WHERE id = 1 AND flag = 'UK' OR id = 2 AND flag = 'HL' OR id = 4 AND flag = 'x'"); got != "3" {
+			t.Errorf("%v", d.dump("vessel"))
+		}
+		d.must(5, "resume", d.lastRun(), "--retry-set-aside")
+		d.must(0, "verify", d.lastRun())
+		d.must(0, "undo", d.lastRun())
+		same(t, "undone", d.dump("vessel"), before)
+	})
+}

@@ -4,9 +4,11 @@ package hazard
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
-	"strconv"
 	"strings"
+
+	"github.com/dustin/go-humanize"
 
 	"jugatum/internal/change"
 )
@@ -128,7 +130,11 @@ func Found(step, code string, rows int64, args ...any) Finding {
 }
 
 func (h Hazard) finding(c *change.Change, n int64, args []any) Finding {
-	text := strings.NewReplacer("{rows}", rows(n), "{n}", strconv.FormatInt(n, 10)).Replace(h.Text)
+	text := h.Text
+	if n == 1 {
+		text = oneValue.Replace(verb.ReplaceAllStringFunc(text, singular))
+	}
+	text = strings.NewReplacer("{rows}", rows(n), "{n}", humanize.Comma(n)).Replace(text)
 	if len(args) > 0 {
 		text = fmt.Sprintf(text, args...)
 	}
@@ -143,5 +149,25 @@ func rows(n int64) string {
 	case n == 1:
 		return "1 row"
 	}
-	return fmt.Sprintf("%d rows", n)
+	return humanize.Comma(n) + " rows"
+}
+
+// oneValue words what is said of values where it is said of one.
+var oneValue = strings.NewReplacer("{n} new values do not fit", "{n} new value does not fit", "{n} values of %s.%s become NULL", "{n} value of %s.%s becomes NULL")
+
+// verb is what rows do, right after their number.
+var verb = regexp.MustCompile(`\{rows\}( of %s)? (have|are|refer|go|change|lose|match)\b`)
+
+// singular is that of one row.
+func singular(s string) string {
+	at := strings.LastIndexByte(s, ' ') + 1
+	switch v := s[at:]; v {
+	case "have":
+		return s[:at] + "has"
+	case "are":
+		return s[:at] + "is"
+	case "go", "match":
+		return s + "es"
+	}
+	return s + "s"
 }

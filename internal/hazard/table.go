@@ -95,6 +95,7 @@ var table = []Hazard{
 	{"double-slash", Warning, false, "the new text ends with a slash and %d occurrences are followed by one: there would be two", nil, nil},
 	{"not-reversible", Warning, false, "the new text stands there already, %s: replacing it back would change those as well (undo does not)", nil, nil},
 	{"not-text", Warning, false, "{rows} have a value that is not valid UTF-8, of which nobody can say which characters it has; they are set aside (--set-aside)", nil, nil},
+	{"no-form", Warning, false, "{rows} have a value that a transform does not take: row %s, %s: %s; they are set aside (--set-aside)", nil, nil},
 	{"becomes-null", Warning, false, "{n} values of %s.%s become NULL, since the text of %s that they are to be made of has no such part; narrow where to rows that have it, or let what is there stand", nil, nil},
 	{"damaged", Warning, false, "values look structured and are not valid; they are set aside (--set-aside), or taken as plain text with damaged = \"plain\"", nil, nil},
 }

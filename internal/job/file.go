@@ -183,6 +183,11 @@ func (r *reader) parse(text []byte, others []included) error {
 	if err := r.job(f); err != nil {
 		return err
 	}
+	for name := range r.files {
+		if !r.within && !r.used[name] { // a comment of the author's, perhaps: what stands after it would be lost
+			return &Error{File: r.name, Msg: fmt.Sprintf("a line begins with %q, which stands only before the text of a file that belongs to the job", mark)}
+		}
+	}
 	if len(r.taken) > 0 {
 		r.j.places = r.placed()
 	}
@@ -241,9 +246,11 @@ type reader struct {
 
 	written map[string]string // path of a number with a point → its text
 
-	within bool             // the file is included by another one
-	before int              // steps of jobs before it
-	taken  map[string]Place // of the keys of their steps
+	within bool              // the file is included by another one
+	before int               // steps of jobs before it
+	taken  map[string]Place  // of the keys of their steps
+	used   map[string]bool   // of the files that follow
+	files  map[string][]byte // that maps are read from, by their names
 }
 
 func (r *reader) fail(path, format string, args ...any) error {
@@ -419,6 +426,9 @@ func (r *reader) job(f file) error {
 	}
 	seen := map[string]bool{}
 	for i, fs := range f.Step {
+		if err := r.mapped("step."+strconv.Itoa(i), fs.ShapeKeys.Shape); err != nil {
+			return err
+		}
 		s, err := r.step(i, fs)
 		if err != nil {
 			return err

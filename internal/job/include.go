@@ -2,7 +2,7 @@ package job
 
 import (
 	"bytes"
-	"fmt"
+	"io"
 	"maps"
 	"path/filepath"
 	"reflect"
@@ -11,6 +11,8 @@ import (
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
+
+	"jugatum/internal/list"
 )
 
 // A job may include others of the same folder: their steps come before its own, in the order in which they
@@ -28,29 +30,141 @@ type included struct {
 // Bundle is the text of a job, followed by the texts of the jobs that it includes, which read gives by
 // their names. Parse reads it.
 func Bundle(name string, text []byte, read func(file string) ([]byte, error)) ([]byte, error) {
-	var f struct {
-		Include []string `toml:"include"`
-	}
-	if toml.Unmarshal(text, &f) != nil || len(f.Include) == 0 { // what is wrong with it Parse tells
+	var f beside
+	if toml.Unmarshal(text, &f) != nil { // what is wrong with it Parse tells
 		return text, nil
 	}
 	r := reader{name: name, j: &Job{}}
 	r.j.places, _, _ = places(text)
-	out := bytes.Clone(text)
-	for _, file := range f.Include {
+	out, maps, parts := bytes.Clone(text), f.maps(), len(f.Include)
+	add := func(key, file, what string) ([]byte, error) {
 		if file != filepath.Base(file) || file == "." || file == filepath.Base(name) || strings.ContainsAny(file, "\r\n") {
-			return nil, r.fail("include", "include: %q is not the name of another job in the same folder", file)
+			return nil, r.fail(key, "%s: %q is not the name of %s in the same folder", key, file, what)
 		}
 		more, err := read(file)
 		if err != nil {
-			return nil, r.fail("include", "include: %s cannot be read: %v", file, err)
+			return nil, r.fail(key, "%s: %s cannot be read: %v", key, file, err)
 		}
 		out = append(append(out, "\n"+mark+file+"\n"...), more...)
+		return more, nil
 	}
-	if own, others := unbundle(out); !bytes.Equal(own, text) || len(others) != len(f.Include) {
-		return nil, r.fail("include", "include: a line that begins with %q cannot stand in one of these jobs", mark)
+	for _, file := range f.Include {
+		more, err := add("include", file, "another job")
+		if err != nil {
+			return nil, err
+		}
+		var sub beside
+		if toml.Unmarshal(more, &sub) == nil {
+			maps = append(maps, sub.maps()...)
+		}
+	}
+	slices.Sort(maps)
+	for _, file := range slices.Compact(maps) {
+		if _, err := add("map", file, "a file"); err != nil {
+			return nil, err
+		}
+		parts++
+	}
+	if own, others := unbundle(out); !bytes.Equal(own, text) || len(others) != parts {
+		return nil, r.fail("include", "a line that begins with %q cannot stand in this job, or in a file that it names", mark)
 	}
 	return out, nil
+}
+
+// beside are the keys of a job file that name other files whose text belongs to it.
+type beside struct {
+	Include []string `toml:"include"`
+	Step    []struct {
+		Shape map[string]any `toml:"shape"`
+	} `toml:"step"`
+}
+
+// maps lists the files of maps.
+func (f beside) maps() (out []string) {
+	for _, s := range f.Step {
+		eachMap(s.Shape, func(_, file string) (any, error) {
+			out = append(out, file)
+			return file, nil
+		})
+	}
+	return out
+}
+
+// eachMap calls do for each map of a shape that is in a file, and puts what it gives in its place.
+func eachMap(shape map[string]any, do func(column, file string) (any, error)) error {
+	for _, column := range slices.Sorted(maps.Keys(shape)) {
+		list, ok := shape[column].([]any)
+		if !ok {
+			list = []any{shape[column]}
+		}
+		for _, v := range list {
+			t, ok := v.(map[string]any)
+			if !ok {
+				continue
+			}
+			file, ok := t["map"].(string)
+			if !ok {
+				continue
+			}
+			of, err := do(column, file)
+			if err != nil {
+				return err
+			}
+			t["map"] = of
+		}
+	}
+	return nil
+}
+
+// mostMapped is how many bytes a file of a map may have: it is part of the job, and of every run's record.
+const mostMapped = 1 << 20
+
+// mapped reads the maps of a step that are in files: of two columns the text in the second takes the place
+// of that in the first.
+func (r *reader) mapped(path string, shape map[string]any) error {
+	return eachMap(shape, func(column, file string) (any, error) {
+		fail := func(format string, args ...any) (any, error) {
+			return nil, r.fail(path+".shape."+column, "shape.%s: map: "+format, append([]any{column}, args...)...)
+		}
+		text, ok := r.files[file]
+		r.used[file] = true
+		switch {
+		case !ok:
+			return fail("the text of %s is not there", file)
+		case len(text) > mostMapped:
+			return fail("%s is larger than 1 MiB; put it into a table, and use a step with fill", file)
+		}
+		in, err := list.Open(file, bytes.NewReader(text), list.Format{})
+		if err != nil {
+			return fail("%v", err)
+		}
+		defer in.Close()
+		if len(in.Columns) != 2 {
+			return fail("%s has %d columns, not two: the old text and the new one", file, len(in.Columns))
+		}
+		out := map[string]any{}
+		for {
+			line, err := in.Next()
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				return fail("%v", err)
+			}
+			from, to := line.Values[0], line.Values[1]
+			if from == nil || to == nil {
+				return fail("%s:%d: NULL is no text", file, line.At)
+			}
+			if _, twice := out[*from]; twice {
+				return fail("%s:%d: %q stands there twice", file, line.At, *from)
+			}
+			out[*from] = *to
+		}
+		if len(out) == 0 {
+			return fail("%s has no line after its header", file)
+		}
+		return out, nil
+	})
 }
 
 // unbundle takes a text apart.
@@ -65,14 +179,17 @@ func unbundle(text []byte) (own []byte, others []included) {
 
 // include reads the jobs that the file includes, and takes their steps and parameters up.
 func (r *reader) include(names []string, others []included) error {
-	if len(others) > len(names) {
-		return &Error{File: r.name, Msg: fmt.Sprintf("a line begins with %q, which stands only between jobs that are put together", mark)}
+	if !r.within {
+		r.files, r.used = map[string][]byte{}, map[string]bool{}
+		for _, x := range others[min(len(names), len(others)):] {
+			r.files[x.name] = x.text
+		}
 	}
 	for i, name := range names {
 		if i >= len(others) || others[i].name != name {
 			return r.fail("include", "include: the text of %s is not there", name)
 		}
-		sub := reader{name: filepath.Join(filepath.Dir(r.name), name), j: &Job{}, within: true, before: len(r.j.Steps)}
+		sub := reader{name: filepath.Join(filepath.Dir(r.name), name), j: &Job{}, within: true, before: len(r.j.Steps), files: r.files, used: r.used}
 		if err := sub.parse(others[i].text, nil); err != nil {
 			return err
 		}

@@ -68,11 +68,11 @@ func TestInclude(t *testing.T) {
 		{"include = [\"nested.toml\"]\n", "jobs/nested.toml:1:1: a job that another one includes"},
 		{"include = [\"limits.toml\"]\n", "jobs/limits.toml:1:1: a job that another one includes"},
 		{"include = [\"broken.toml\"]\n", "jobs/broken.toml:3:"},
-		{"include = [\"marked.toml\"]\n", "cannot stand in one of these jobs"},
+		{"include = [\"marked.toml\"]\n", "cannot stand in this job"},
 		{"include = [\"zones.toml\"]\n[param.to]\ntype = \"integer\"\n", "jobs/main.toml:3:1: param.to is integer here and text in a job that is included"},
 		{"include = [\"zones.toml\", \"number.toml\"]\n", "called"},
 		{"include = [\"rates.toml\"]\n[[step]]\nname = \"raise\"\ntable = \"t\"\nput = { n = 1 }\n", `jobs/main.toml:3:1: two steps are called "raise"`},
-		{"[[step]]\ntable = \"t\"\nput = { n = 1 }\n#: x\n", "which stands only between jobs"},
+		{"[[step]]\ntable = \"t\"\nput = { n = 1 }\n#: x\n", "#: "},
 		{"title = \"x\"\n", "the job has no [[step]]"},
 	} {
 		if _, err := bundled(x.main, others); err == nil || !strings.Contains(err.Error(), x.want) {
@@ -80,6 +80,47 @@ func TestInclude(t *testing.T) {
 		}
 	}
 	if _, err := Parse("main.toml", []byte("include = [\"zones.toml\"]\n")); err == nil || !strings.Contains(err.Error(), "the text of zones.toml is not there") {
+		t.Error(err)
+	}
+}
+
+// TestMapFromAFile: a map of two columns is part of the job, wherever its text comes from.
+func TestMapFromAFile(t *testing.T) {
+	const job = "[[step]]\ntable = \"vessel\"\n[step.shape]\nflag = [\"trim\", { map = \"flags.csv\", otherwise = \"refuse\" }]\n"
+	flags := "old,new\nGB,UK\n\" x, y\",\"\"\n"
+	files := map[string]string{"flags.csv": flags, "wide.csv": "a,b,c\n1,2,3\n", "twice.csv": "a,b\nx,1\nx,2\n", "none.csv": "a,b\n", "bad.csv": "a,b\n1\n", "flags.tsv": "old\tnew\nGB\tUK\n",
+		"sub.toml": strings.Replace(job, "vessel", "visit", 1)}
+	j, err := bundled(job, files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	inline, err := Parse("x.toml", []byte(strings.Replace(job, `"flags.csv"`, `{ GB = "UK", " x, y" = "" }`, 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := Restore(j.Source)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := dialect.SQLite
+	if j.Digest(d, nil) != inline.Digest(d, nil) || again.Digest(d, nil) != inline.Digest(d, nil) {
+		t.Error("it is another job than the one with the map in it")
+	}
+	files["flags.csv"] += "NL,HL\n"
+	if other, err := bundled(job, files); err != nil || other.Digest(d, nil) == j.Digest(d, nil) {
+		t.Errorf("with another map it is the same job (%v)", err)
+	}
+	if two, err := bundled("include = [\"sub.toml\"]\n"+job, map[string]string{"flags.csv": flags, "sub.toml": strings.Replace(files["sub.toml"], "[[step]]", "[[step]]\nname = \"of visits\"", 1)}); err != nil || len(two.Steps) != 2 {
+		t.Error(err)
+	}
+	for file, want := range map[string]string{"gone.csv": "jobs/main.toml: map: gone.csv cannot be read", "../flags.csv": "not the name of a file in the same folder", "wide.csv": "jobs/main.toml:4:1: shape.flag: map: wide.csv has 3 columns, not two",
+		"twice.csv": `twice.csv:3: "x" stands there twice`, "none.csv": "no line after its header", "bad.csv": "bad.csv:2", "flags.tsv": ""} {
+		_, err := bundled(strings.Replace(job, "flags.csv", file, 1), files)
+		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("%s: %v, expected %s", file, err, want)
+		}
+	}
+	if _, err := Parse("x.toml", []byte(job)); err == nil || !strings.Contains(err.Error(), "the text of flags.csv is not there") {
 		t.Error(err)
 	}
 }

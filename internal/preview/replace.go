@@ -3,6 +3,7 @@ package preview
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -13,6 +14,7 @@ import (
 	"jugatum/internal/engine"
 	"jugatum/internal/hazard"
 	"jugatum/internal/rewrite"
+	"jugatum/internal/shape"
 )
 
 // Replacement is what a step that replaces text would do, and what it would leave.
@@ -121,6 +123,11 @@ type texts struct {
 	tooLong      []int64 // new values that do not fit, of each column
 	lost         []int64 // values that become NULL, since another column's text has nothing for them
 	spread       spreader
+
+	notText  bool   // a value of the row at hand is no text
+	taken    Broken // the last value that a transform did not take
+	formless int64  // rows with such a value
+	first    Broken // the first of them
 }
 
 func (p *Step) lookAtTexts(c *change.Change, near bool, sample int) (*texts, error) {
@@ -201,6 +208,7 @@ func (x *texts) row(values [][]byte) {
 	}
 	row := Row{Key: strings.Join(keys, ", "), Named: []*string{}}
 	damaged, fresh := false, false
+	x.notText = false
 	cells := values[len(keys):]
 	for _, v := range cells[x.read.N:] {
 		row.Named = append(row.Named, shownText(v))
@@ -213,6 +221,12 @@ func (x *texts) row(values [][]byte) {
 		}
 	}
 	switch {
+	case damaged && x.r.Shapes && !x.notText:
+		x.formless++
+		if x.formless == 1 {
+			x.first = x.taken
+		}
+		x.p.Matched++
 	case damaged:
 		x.r.Damaged++
 		x.p.Matched++
@@ -273,6 +287,8 @@ func (x *texts) shaped(i int, key string, cells [][]byte) (cell *Cell, first boo
 	switch {
 	case err != nil:
 		x.broken(key, i, err.Error())
+		x.notText = x.notText || errors.Is(err, shape.ErrNotText)
+		x.taken = Broken{key, x.r.Columns[i].Name, err.Error()}
 		return nil, false, err
 	case !done || x.read.Same(i, after, now):
 		return nil, false, nil
@@ -366,6 +382,9 @@ func (x *texts) end() {
 		if n := x.tooLong[i]; n > 0 {
 			x.p.found(hazard.Found(x.c.Step, hazard.DoesNotFit, n, x.c.Table, s.Column.Name, s.Column.Type), true)
 		}
+	}
+	if x.formless > 0 {
+		x.p.found(hazard.Found(x.c.Step, "no-form", x.formless, x.first.Key, x.first.Column, x.first.Reason), true)
 	}
 	x.p.replaceHazards(x.c, x.finders != nil)
 }

@@ -122,7 +122,7 @@ func extract(a args) (Transform, error) {
 func mapped(a args) (Transform, error) {
 	table, ok := a.m[a.word].(map[string]any)
 	if !ok || len(table) == 0 {
-		return Transform{}, errors.New("expected { \"old text\" = \"new text\" }")
+		return Transform{}, errors.New("expected { \"old text\" = \"new text\" }, or the name of a file with two columns")
 	}
 	to := map[string][]byte{}
 	for k, v := range table {
