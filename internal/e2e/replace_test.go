@@ -494,7 +494,7 @@ func TestReplaceHazards(t *testing.T) {
 func TestReplaceHugeCell(t *testing.T) {
 	job := jobFile(t, fmt.Sprintf("[[step]]\nin = [\"t.note\"]\nreplace = { find = %q, with = %q }\n", oldLink, newLink))
 	engines(t, func(t *testing.T, d *database) {
-		const size = 50_000_000
+		const size = 20_000_000 // more than a packet of MariaDB's takes, unless somebody changed it
 		d.exec("CREATE TABLE t (id integer PRIMARY KEY, note " + d.by("longtext", "text") + ")")
 		// The server makes them.
 		huge := map[string]string{"sqlite": "replace(hex(zeroblob(%d)), '00', 'x')", "postgres": "repeat('x', %d)", "mariadb": "repeat('x', %d)"}[d.engine]

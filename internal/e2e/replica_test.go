@@ -259,7 +259,7 @@ func TestReadOnlyFor(t *testing.T) {
 	d.url = strings.Replace(d.url, "root@", "clerk@", 1)
 	count := func() int { return atoi(d.one("SELECT count(*) FROM jugatum_batch")) }
 	for i, workers := range []string{"1", "2"} {
-		args := []string{"run", "--sql", killSQL, "--accept", "any", "--batch", "100", "--workers", workers}
+		args := []string{"run", "--sql", killSQL, "--accept", "any", "--batch", "500", "--workers", workers}
 		if i > 0 {
 			d.killTable()
 			args = append(args, "--again")

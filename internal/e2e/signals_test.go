@@ -103,7 +103,7 @@ func TestCommitsOverlap(t *testing.T) {
 	t.Parallel()
 	d.killTable()
 	// While commits are held up, the next batch changes its rows all the same.
-	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "100")
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "500")
 	d.waitForBatches(3)
 	conn, err := d.db.Conn(context.Background())
 	if err != nil {

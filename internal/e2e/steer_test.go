@@ -88,7 +88,7 @@ func TestSteered(t *testing.T) {
 		}
 		d.must(0, "pause", "1") // with no fixed batch the rest would take a moment
 		d.must(0, append([]string{"tune", "1", "--hold", "150ms"}, d.workers(1)...)...)
-		d.must(0, "tune", "1", "--batch", "25", "--log-rate", "500MB/s")
+		d.must(0, "tune", "1", "--batch", "500", "--log-rate", "500MB/s") // for the rest
 		d.must(0, "stop", "1")
 		cmd.Wait()
 		if status := cmd.ProcessState.ExitCode(); status != 4 {
@@ -245,7 +245,7 @@ func TestOwnWaitsAreSeen(t *testing.T) {
 		}
 		defer conn.Close()
 		begun := time.Now()
-		run := []string{"run", "--sql", killSQL, "--accept", "any", "--batch", "200", "--hold", "50ms"}
+		run := []string{"run", "--sql", killSQL, "--accept", "any", "--batch", "1000", "--hold", "50ms"}
 		if d.engine == "sqlite" {
 			run = append(run, "--window", closed())
 		}
@@ -259,7 +259,7 @@ func TestOwnWaitsAreSeen(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			d.waitForBatches((killRows-9+199)/200 - 1) // all but the one that needs the row
+			d.waitForBatches((killRows-9+999)/1000 - 1) // all but the one that needs the row
 		}
 		d.stuck()
 		d.saying("waiting for another session's lock") // it gave up a wait, and counts it

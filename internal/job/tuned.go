@@ -20,7 +20,7 @@ func (j *Job) Tuned(t Tuning) (string, error) {
 		return "", errors.New("one statement has no file")
 	}
 	if own, _ := unbundle([]byte(j.Source.Text)); len(own) < len(j.Source.Text) {
-		return "", errors.New("the job includes others, whose steps stand in files of their own")
+		return "", errors.New("the job is of several files; write the method and the workers where they belong")
 	}
 	e := editor{j: j, lines: strings.SplitAfter(j.Source.Text, "\n")}
 	for i, m := range t.Methods {
