@@ -318,7 +318,7 @@ func TestMoveKilled(t *testing.T) {
 			}
 			drive := func(args ...string) {
 				t.Helper()
-				d.killedMidway(r, &kills, kills+1000, whole, args...)
+				d.killedMidway(r, &kills, kills+10, whole, args...)
 			}
 			drive(append([]string{"run", job, "--again", "--accept", "any", "--hold", "20ms"}, d.workers(r.IntN(4))...)...)
 			if got := d.one("SELECT count(*) FROM t_archive WHERE id % 3 <> 0"); got != moves {

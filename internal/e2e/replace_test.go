@@ -257,7 +257,7 @@ func TestReplaceKilled(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		r := seeded(7)
 		after := func(kills int) time.Duration {
-			if kills >= 14 { // let it come to its end
+			if kills >= 10 { // let it come to its end
 				return time.Hour
 			}
 			return time.Duration(40+r.IntN(160)+5*kills) * time.Millisecond
