@@ -76,9 +76,9 @@ func TestDamagedRecords(t *testing.T) {
 				cells = append(cells, cell{table, column})
 			}
 		}
-		rnd, done, cases := seeded(31), map[int]int{}, 140
+		rnd, done, cases := seeded(31), map[int]int{}, 100
 		if d.engine != "sqlite" { // where each takes longer
-			cases = 80
+			cases = 56
 		}
 		for i := range cases {
 			c := cells[i%len(cells)]

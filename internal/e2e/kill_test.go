@@ -171,8 +171,8 @@ func TestUndoOfUnfinishedRun(t *testing.T) {
 		if o := d.jugatum("undo", "1"); o.status != 3 {
 			t.Errorf("undo of a run that goes on: exit status %d, want 3\n%s", o.status, o.err)
 		}
-		if o := d.jugatum("resume", "1"); d.engine == "sqlite" && o.status != 3 {
-			t.Errorf("resume beside the run itself: exit status %d, want 3\n%s", o.status, o.err)
+		if d.engine == "sqlite" { // on servers it waits for the run's session to end, which may be on its way
+			d.must(3, "resume", "1")
 		}
 		cmd.Process.Kill()
 		cmd.Wait()

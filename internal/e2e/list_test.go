@@ -168,13 +168,16 @@ func TestListValues(t *testing.T) {
 func TestListForATableCalledLine(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.within = true
-		for _, name := range []string{"line", "listed", "k", "l", "t", "Line"} {
+		for n, name := range []string{"line", "listed", "k", "l", "t", "Line"} {
 			table := d.quote(name)
 			d.exec("DROP TABLE IF EXISTS "+table, "CREATE TABLE "+table+" (id "+d.integer()+" PRIMARY KEY, n integer)", "INSERT INTO "+table+" SELECT i, i FROM "+d.numbers(9))
 			before := d.dump(table)
-			for _, x := range []struct{ action, list, want string }{
+			for i, x := range []struct{ action, list, want string }{
 				{"delete", "id\n3\n77\n", "8 42"}, {"update", "id,n\n3,7\n77,7\n", "9 49"}, {"insert", "id,n\n3,7\n77,7\n", "10 52"}, {"upsert", "id,n\n3,7\n77,7\n", "10 56"},
 			} {
+				if n > 1 && i%2 != n%2 { // each action with half of the names
+					continue
+				}
 				d.must(0, "run", d.job("[[step]]\ntable = '"+table+"'\nchanges = '"+d.list("list.csv", x.list)+"'\naction = '"+x.action+"'\n"), "--accept", "any", "--again")
 				run := d.lastRun()
 				if got := d.one("SELECT concat(count(*), ' ', sum(n)) FROM " + table); got != x.want {
