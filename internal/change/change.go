@@ -117,7 +117,6 @@ type Change struct {
 	Where      sqltext.Fragment
 	First      *First // nil: all rows that match
 	Let        []Named
-	Within     []string // names of these that stand in a sub-query
 	Set        []Set
 	Params     map[string]Value
 	Reads      Reads    // what the server says it reads besides
@@ -145,9 +144,10 @@ type Change struct {
 	instead    string // see Instead
 	written    string // the statement as its author wrote it, where it has no parameters
 
-	everywhere bool // see EveryRow
-	marked     bool // the rows that are done are told by a column of theirs; see once
-	locked     bool // see Locks
+	nested     []string // names of let that stand in a sub-query
+	everywhere bool     // see EveryRow
+	marked     bool     // the rows that are done are told by a column of theirs; see once
+	locked     bool     // see Locks
 }
 
 // Locks reports whether the rows of the change are locked and listed before others are

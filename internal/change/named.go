@@ -73,24 +73,22 @@ func (b *builder) expand(f sqltext.Fragment) sqltext.Fragment {
 // within takes down which named values a piece of SQL has within a sub-query: there a name may be that
 // of a column as well, and so may those that stand in the value.
 func (b *builder) within(f sqltext.Fragment) {
-	var inQuery []bool
+	inQuery := inQueries(f.Tokens, false)
 	for i, t := range f.Tokens {
-		switch {
-		case t.Punct("("):
-			deep := len(inQuery) > 0 && inQuery[len(inQuery)-1]
-			next := i+1 < len(f.Tokens) && (f.Tokens[i+1].Is("SELECT") || f.Tokens[i+1].Is("WITH") || f.Tokens[i+1].Is("VALUES") || f.Tokens[i+1].Is("TABLE"))
-			inQuery = append(inQuery, deep || next)
-		case t.Punct(")") && len(inQuery) > 0:
-			inQuery = inQuery[:len(inQuery)-1]
-		case t.Kind != sqltext.Ident || len(inQuery) == 0 || !inQuery[len(inQuery)-1]:
-		default:
-			for _, l := range b.spec.Let {
-				if strings.EqualFold(l.Name, t.Text) && !slices.ContainsFunc(b.c.Within, func(n string) bool { return strings.EqualFold(n, l.Name) }) {
-					b.c.Within = append(b.c.Within, l.Name)
-				}
+		if t.Kind != sqltext.Ident || !inQuery[i] {
+			continue
+		}
+		for _, l := range b.spec.Let {
+			if strings.EqualFold(l.Name, t.Text) && !b.c.nests(l.Name) {
+				b.c.nested = append(b.c.nested, l.Name)
 			}
 		}
 	}
+}
+
+// nests reports whether a named value is used within a sub-query.
+func (c *Change) nests(let string) bool {
+	return slices.ContainsFunc(c.nested, func(n string) bool { return strings.EqualFold(n, let) })
 }
 
 // Bound lists, for each named value that is used within a sub-query, the names there that could be taken
@@ -98,7 +96,7 @@ func (b *builder) within(f sqltext.Fragment) {
 func (c *Change) Bound() map[string][]string {
 	out := map[string][]string{}
 	for _, l := range c.Let {
-		if !slices.ContainsFunc(c.Within, func(n string) bool { return strings.EqualFold(n, l.Name) }) {
+		if !c.nests(l.Name) {
 			continue
 		}
 		out[l.Name] = []string{l.Name}

@@ -63,16 +63,10 @@ func (r *Reads) Sort(c *Change, function string, perRow bool) {
 func (c *Change) callsPerRow(word string) bool {
 	found := false
 	for field, f := range c.Fragments() {
-		inQuery := []bool{field == "from" || field == "with"}
+		inQuery := inQueries(f.Tokens, field == "from" || field == "with")
 		for i, t := range f.Tokens {
-			switch {
-			case t.Punct("("):
-				next := i+1 < len(f.Tokens) && (f.Tokens[i+1].Is("SELECT") || f.Tokens[i+1].Is("WITH") || f.Tokens[i+1].Is("VALUES"))
-				inQuery = append(inQuery, inQuery[len(inQuery)-1] || next)
-			case t.Punct(")") && len(inQuery) > 1:
-				inQuery = inQuery[:len(inQuery)-1]
-			case (t.Kind == sqltext.Ident || t.Kind == sqltext.QuotedIdent) && strings.EqualFold(t.Name(), word):
-				if inQuery[len(inQuery)-1] {
+			if (t.Kind == sqltext.Ident || t.Kind == sqltext.QuotedIdent) && strings.EqualFold(t.Name(), word) {
+				if inQuery[i] {
 					return false
 				}
 				found = true
@@ -80,6 +74,22 @@ func (c *Change) callsPerRow(word string) bool {
 		}
 	}
 	return found
+}
+
+// inQueries tells of each token whether it stands within a query; begun is true if all of them do.
+func inQueries(tokens []sqltext.Token, begun bool) []bool {
+	out, deep := make([]bool, len(tokens)), []bool{begun}
+	for i, t := range tokens {
+		switch {
+		case t.Punct("("):
+			next := i+1 < len(tokens) && slices.ContainsFunc([]string{"SELECT", "WITH", "VALUES", "TABLE"}, tokens[i+1].Is)
+			deep = append(deep, deep[len(deep)-1] || next)
+		case t.Punct(")") && len(deep) > 1:
+			deep = deep[:len(deep)-1]
+		}
+		out[i] = deep[len(deep)-1]
+	}
+	return out
 }
 
 // Instead is the change with other rows in the place of its target's: source is

@@ -178,8 +178,3 @@ func (c *Change) Broken(holds string) *Query {
 	q := &Query{D: c.D}
 	return q.Add(" FROM ", c.Table.SQL(c.D), " WHERE NOT coalesce((", holds, "), ", c.D.Literal(Value{Type: BooleanValue, Text: "true"}), ")")
 }
-
-// Refers reports whether an expression names a column.
-func (c *Change) Refers(f sqltext.Fragment, col *Column) bool {
-	return slices.ContainsFunc(f.Tokens, func(t sqltext.Token) bool { return c.D.Same(t, col.Name) })
-}

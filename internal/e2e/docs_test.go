@@ -145,7 +145,7 @@ func TestDocumentedJobs(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
 		d.within = true
 		d.harbourIn()
-		jobs := blocks(t, "../../docs/job-files.md", "toml", d.engine)
+		jobs := append(blocks(t, "../../docs/job-files.md", "toml", d.engine), blocks(t, "../../docs/shapes.md", "toml", d.engine)...)
 		if d.engine != "sqlite" { // what one of them calls
 			d.exec(d.by("CREATE PROCEDURE set_day_rate(no int, rate decimal(8,2)) UPDATE berth SET day_rate = rate WHERE berth_no = no",
 				"CREATE PROCEDURE set_day_rate(no int, rate numeric) LANGUAGE sql AS $$ UPDATE berth SET day_rate = rate WHERE berth_no = no $$"))
@@ -239,7 +239,7 @@ func TestJSONIsDocumented(t *testing.T) {
 		job := filepath.Join(t.TempDir(), "job.toml")
 		os.WriteFile(job, []byte("[[step]]\ntable = \"t\"\nwhere = \"id > 0\"\nlet = { two = \"n * 2\" }\nset = { n = \"two\", s = \"s || '!'\" }\ncheck = [{ sql = \"SELECT count(*) FROM t\", is = 2 }]\n"), 0o644)
 		rep := filepath.Join(t.TempDir(), "rep.toml")
-		os.WriteFile(rep, []byte("[[step]]\nin = [\"t.s\"]\nreplace = { find = \"x\", with = \"z\" }\n"), 0o644)
+		os.WriteFile(rep, []byte("[[step]]\nin = [\"t.s\"]\nreplace = { find = \"x\", with = \"z\" }\nlate = \"again\"\n"), 0o644)
 		for _, args := range [][]string{{"survey"}, {"find", "x"}, {"preview", rep}, {"trial", job, "--rounds", "1"}, {"run", rep, "--accept", "1"}, {"undo", "1"}, {"preview", job}, {"preview", job, "--rehearse"}, {"run", job, "--accept", "2"}, {"verify", "3"}, {"show", "3"}, {"report", "3"}, {"undo", "3"}, {"runs"}, {"version"}} {
 			o := d.must(0, append(args, "--json")...)
 			var v map[string]any

@@ -16,10 +16,10 @@ func TestListShaped(t *testing.T) {
 columns = { "no." = "code" }
 action = { column = "op" }
 `
-		lines := "no.,rate,since,note,op\n\" n-1 \",\"1.234,5\",28.11.2026,\" mended \",UPDATE\nN-2,20,1/1/24,  ,Update\nn-4,\"7,25\",01.02.2025,x,INSERT\nN-3,1,1/1/24,,delete\n"
+		lines := "no.,rate,since,note,op\n\" n-1 \",\"1.234,5\",28.11.2026,\" repaired \",UPDATE\nN-2,20,1/1/24,  ,Update\nn-4,\"7,25\",01.02.2025,x,INSERT\nN-3,1,1/1/24,,delete\n"
 		for _, x := range []struct{ file, text string }{
 			{"list.csv", lines},
-			{"list.jsonl", `{"no.": " n-1 ", "rate": "1.234,5", "since": "28.11.2026", "note": " mended ", "op": "UPDATE"}
+			{"list.jsonl", `{"no.": " n-1 ", "rate": "1.234,5", "since": "28.11.2026", "note": " repaired ", "op": "UPDATE"}
 {"no.": "N-2", "rate": "20", "since": "1/1/24", "note": "  ", "op": "Update"}
 {"no.": "n-4", "rate": "7,25", "since": "01.02.2025", "note": "x", "op": "INSERT"}
 {"no.": "N-3", "rate": "1", "since": "1/1/24", "note": null, "op": "delete"}
@@ -28,7 +28,7 @@ action = { column = "op" }
 			job := d.job("[[step]]\ntable = 'berth'\nchanges = '" + d.list(x.file, x.text) + "'\n" + form)
 			d.must(0, "preview", job)
 			d.must(0, "run", job, "--accept", "4", "--again")
-			for _, row := range []string{"code = 'N-1' AND rate = 1234.5 AND since = '2026-11-28' AND note = 'mended'", "code = 'N-2' AND rate = 20 AND since = '2024-01-01' AND note IS NULL", "code = 'N-4' AND rate = 7.25 AND since = '2025-02-01' AND note = 'x'"} {
+			for _, row := range []string{"code = 'N-1' AND rate = 1234.5 AND since = '2026-11-28' AND note = 'repaired'", "code = 'N-2' AND rate = 20 AND since = '2024-01-01' AND note IS NULL", "code = 'N-4' AND rate = 7.25 AND since = '2025-02-01' AND note = 'x'"} {
 				if n := d.one("SELECT count(*) FROM berth WHERE " + row); n != "1" || d.one("SELECT count(*) FROM berth") != "3" {
 					t.Errorf("%s: %s: %s rows", x.file, row, n)
 				}

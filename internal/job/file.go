@@ -424,7 +424,6 @@ func (r *reader) job(f file) error {
 	if len(f.Step)+len(j.Steps) == 0 {
 		return &Error{File: r.name, Place: Place{Line: 1, Column: 1}, Msg: "the job has no [[step]]"}
 	}
-	seen := map[string]bool{}
 	for i, fs := range f.Step {
 		if err := r.mapped("step."+strconv.Itoa(i), fs.ShapeKeys.Shape); err != nil {
 			return err
@@ -433,10 +432,9 @@ func (r *reader) job(f file) error {
 		if err != nil {
 			return err
 		}
-		if seen[s.Name] || slices.ContainsFunc(j.Steps, func(o Step) bool { return o.Name == s.Name }) {
+		if slices.ContainsFunc(j.Steps, func(o Step) bool { return o.Name == s.Name }) {
 			return r.fail("step."+strconv.Itoa(i)+".name", "two steps are called %q", s.Name)
 		}
-		seen[s.Name] = true
 		j.Steps = append(j.Steps, s)
 	}
 	return nil

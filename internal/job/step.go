@@ -62,7 +62,7 @@ func (x *stepReader) form() (err error) {
 	case len(kinds) > 1:
 		return x.failf("", "%s belong to one kind of step, %s to another", kinds[0].Names(), kinds[1].Names())
 	case len(kinds) == 1:
-		if kinds[0].Names() == (ShapeKeys{}).Names() {
+		if _, shapes := kinds[0].(ShapeKeys); shapes {
 			f.Let = nil // named values, of which texts may be made
 			_, fields, _ = f.has()
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"jugatum/internal/change"
+	"jugatum/internal/engine"
 	"jugatum/internal/job"
 	"jugatum/internal/sqltext"
 )
@@ -33,12 +34,19 @@ func (p *Plan) namedApart(ctx context.Context, s job.Step, c *change.Change) err
 		}
 		return "", false
 	}
+	hidden := false // the sub-query reads what nobody can ask for its columns
 	for _, f := range c.Fragments() {
 		for i, t := range f.Tokens {
-			if i > 0 && f.Tokens[i-1].Is("AS") && (t.Kind == sqltext.Ident || t.Kind == sqltext.QuotedIdent) {
+			if i == 0 {
+				continue
+			}
+			switch before := f.Tokens[i-1]; {
+			case before.Is("AS") && (t.Kind == sqltext.Ident || t.Kind == sqltext.QuotedIdent):
 				if let, ok := named(t.Name()); ok {
 					return fail(let, t.Name(), "what a query calls a column")
 				}
+			case t.Punct("(") && slices.ContainsFunc([]string{"FROM", "JOIN", "LATERAL", "USING"}, before.Is), before.Is("WITH"), before.Is("VALUES"):
+				hidden = true
 			}
 		}
 	}
@@ -48,8 +56,15 @@ func (p *Plan) namedApart(ctx context.Context, s job.Step, c *change.Change) err
 		if ref.Qualified {
 			q.Add(c.D.Quote(c.D.Name(ref.Schema)), ".")
 		}
-		rows, err := p.DB.JobPool().QueryContext(ctx, q.Add(c.D.Quote(c.D.Name(ref.Table)), " WHERE 1 = 0").String())
+		table := c.D.Name(ref.Table)
+		rows, err := p.DB.JobPool().QueryContext(ctx, q.Add(c.D.Quote(table), " WHERE 1 = 0").String())
+		if err != nil && p.DB.Fault(err) == engine.Denied {
+			for let := range bound {
+				return fail(let, let, "perhaps a column of "+table+", of which "+p.DB.User()+" may not read every column,")
+			}
+		}
 		if err != nil { // what a query calls something else, or what the step itself will meet
+			hidden = true
 			continue
 		}
 		columns, err := rows.Columns()
@@ -59,8 +74,13 @@ func (p *Plan) namedApart(ctx context.Context, s job.Step, c *change.Change) err
 		}
 		for _, name := range columns {
 			if let, ok := named(name); ok {
-				return fail(let, name, "a column of "+c.D.Name(ref.Table))
+				return fail(let, name, "a column of "+table)
 			}
+		}
+	}
+	for let, names := range bound {
+		if hidden && len(names) > 1 {
+			return fail(let, names[1], "perhaps a column of a query")
 		}
 	}
 	return nil

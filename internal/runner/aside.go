@@ -14,6 +14,9 @@ import (
 	"jugatum/internal/ledger"
 )
 
+// mostAsides is how many rows that were set aside are read; nobody allows as many.
+const mostAsides = 1_000_000
+
 // narrow halves the batches from the one that failed on its data on, until the
 // row that is at fault stands alone; after each that succeeds they double again.
 type narrow struct{ rows int } // 0: as the pacer says
@@ -129,7 +132,7 @@ func (k *worker) refused(ctx context.Context, tx *engine.Tx, w *Work, b *ledger.
 // spare takes down the rows that a pass before the last one has set aside: what cannot be changed in one
 // cannot in the other, and counts once.
 func (k *worker) spare(ctx context.Context, w *Work) error {
-	all, err := k.Ledger.Asides(ctx, k.Run.ID, 1_000_000)
+	all, err := k.Ledger.Asides(ctx, k.Run.ID, mostAsides)
 	if err != nil {
 		return err
 	}
@@ -149,7 +152,7 @@ func (k *worker) spare(ctx context.Context, w *Work) error {
 
 // retry tries the rows of a step once more that were set aside.
 func (k *worker) retry(ctx context.Context, w *Work) error {
-	all, err := k.Ledger.Asides(ctx, k.Run.ID, 1_000_000)
+	all, err := k.Ledger.Asides(ctx, k.Run.ID, mostAsides)
 	if err != nil {
 		return err
 	}
