@@ -61,15 +61,18 @@ func TestListsEqualTheStatements(t *testing.T) {
 // oneList carries out a list over a table with one kind of key.
 func oneList(d *database, l layout, li int) {
 	t, r := d.t, seeded(uint64(9000+li))
-	table, plain := d.quote("lïsted"), d.quote("plain")
-	for n, name := range []string{table, plain} {
+	// One table for each of the ways, as steps of one job, and one for the plain statements.
+	methods := []string{"sweep", "roster", "single"}
+	tables, plain, original := []string{d.quote("lïsted")}, d.quote("plain"), d.quote("original")
+	for _, m := range methods[1:] {
+		tables = append(tables, d.quote("lïsted "+m))
+	}
+	for n, name := range append([]string{plain, original}, tables...) {
 		l.make(d, name, n)
 	}
 	rows := []int{37, 110, 220}[li%3]
-	original := d.quote("original")
-	l.make(d, original, 7)
 	fill(d, l, r, rows, original)
-	for _, to := range []string{table, plain} {
+	for _, to := range append([]string{plain}, tables...) {
 		d.exec("INSERT INTO " + to + copied(d, to, original))
 	}
 	x := newListing(d, l, r, plain)
@@ -87,32 +90,39 @@ func oneList(d *database, l layout, li int) {
 	if l.name == "generated and identity" { // a new row's number would be another one
 		keys[2], keys[3] = nil, nil
 	}
-	before := d.dump(table)
+	before := d.dump(tables[0])
 	lines := x.lines(keys)
 	r.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
 	path, more := d.written(li, x.names(), lines)
-	job := d.job("[[step]]\ntable = '" + table + "'\nchanges = '" + path + "'\naction = { column = 'op' }\n" + more)
+	text := ""
+	for i, table := range tables {
+		text += fmt.Sprintf("[[step]]\nname = %q\ntable = '%s'\nmethod = %q\nchanges = '%s'\naction = { column = 'op' }\n%s", methods[i], table, methods[i], path, more)
+	}
 	if l.keyless {
-		if o := d.must(2, "run", job, "--accept", "any"); !strings.Contains(o.err, "has no key by which the lines could find their rows") {
+		if o := d.must(2, "run", d.job(text), "--accept", "any"); !strings.Contains(o.err, "has no key by which the lines could find their rows") {
 			t.Error(o.err)
 		}
 		return
 	}
 	want := d.dump(plain)
-	for i, args := range [][]string{d.workers(r.IntN(4)), {"--method", "roster"}, {"--method", "single"}, {"--keep", "none"}} {
-		d.must(0, append([]string{"run", job, "--again", "--accept", "any", "--batch", fmt.Sprint(1 + rows/20 + r.IntN(40))}, args...)...)
-		run := d.lastRun()
-		same(t, fmt.Sprintf("list %d leaves", i), d.dump(table), want)
-		d.must(0, "verify", run)
-		if i == 3 {
-			d.mostly(run, len(lines))
-			return
-		}
-		d.lineOutcomes(run, lines)
-		d.must(0, "undo", run, "--batch", fmt.Sprint(1+rows/20+r.IntN(40)))
-		same(t, "undone", d.dump(table), before)
-		d.must(0, "verify", d.lastRun())
+	batch := func() string { return fmt.Sprint(1 + rows/20 + r.IntN(40)) }
+	d.must(0, append([]string{"run", d.job(text), "--accept", "any", "--batch", batch()}, d.workers(r.IntN(4))...)...)
+	run := d.lastRun()
+	for i, table := range tables {
+		same(t, methods[i]+" leaves", d.dump(table), want)
 	}
+	d.must(0, "verify", run)
+	d.lineOutcomes(run, lines, len(tables))
+	d.must(0, "undo", run, "--batch", batch())
+	for i, table := range tables {
+		same(t, methods[i]+", undone", d.dump(table), before)
+	}
+	d.must(0, "verify", d.lastRun())
+	first, _, _ := strings.Cut(text[1:], "[[step]]")
+	d.must(0, "run", d.job("["+first), "--again", "--accept", "any", "--batch", batch(), "--keep", "none")
+	same(t, "with nothing kept leaves", d.dump(tables[0]), want)
+	d.must(0, "verify", d.lastRun())
+	d.mostly(d.lastRun(), len(lines))
 }
 
 // listing makes lines for the rows of a table, and carries them out on another one like it by
@@ -257,35 +267,48 @@ func unquoted(names []string) (out []string) {
 // shownLines are the lines of a run's list as show writes them, of which there must be so many.
 func (d *database) shownLines(run string, lines int) [][]string {
 	d.t.Helper()
-	path := filepath.Join(d.t.TempDir(), "lines.csv")
-	d.must(0, "show", run, "--lines", path)
-	text, err := os.ReadFile(path)
-	if err != nil {
-		d.t.Fatal(err)
-	}
-	os.Remove(path)
-	got, err := csv.NewReader(bytes.NewReader(text)).ReadAll()
-	if err != nil {
-		d.t.Fatal(err)
-	}
-	if len(got) != lines+1 {
-		d.t.Fatalf("run %s tells of %d lines, the list has %d", run, len(got)-1, lines)
-	}
-	return got[1:]
+	return d.shownLists(run, lines, 1)[0]
 }
 
-// lineOutcomes holds what a run tells of its lines against the lines themselves: each once, in
-// the order of the file, with an outcome that its action can have.
-func (d *database) lineOutcomes(run string, lines [][]string) {
+// shownLists are the lines of so many lists of a run, each of so many lines.
+func (d *database) shownLists(run string, lines, lists int) (all [][][]string) {
 	d.t.Helper()
-	got := d.shownLines(run, len(lines))
-	can := map[string]string{"delete": "deleted, no such key", "update": "changed, unchanged, no such key", "insert": "inserted, key exists", "upsert": "changed, unchanged, inserted"}
-	for i, line := range got {
-		if line[1] != lines[i][0] {
-			d.t.Fatalf("line %d: %q, in the list it is %q", i, line, lines[i])
+	path := filepath.Join(d.t.TempDir(), "lines.csv")
+	d.must(0, "show", run, "--lines", path)
+	for i := range lists {
+		if i > 0 {
+			path = filepath.Join(filepath.Dir(path), fmt.Sprintf("lines-%d.csv", i+1))
 		}
-		if !strings.Contains(", "+can[line[1]]+",", ", "+line[2]+",") {
-			d.t.Fatalf("line %d: %s of a line that is to %s", i, line[2], line[1])
+		text, err := os.ReadFile(path)
+		if err != nil {
+			d.t.Fatal(err)
+		}
+		os.Remove(path)
+		got, err := csv.NewReader(bytes.NewReader(text)).ReadAll()
+		if err != nil {
+			d.t.Fatal(err)
+		}
+		if len(got) != lines+1 {
+			d.t.Fatalf("run %s tells of %d lines, the list has %d", run, len(got)-1, lines)
+		}
+		all = append(all, got[1:])
+	}
+	return all
+}
+
+// lineOutcomes holds what a run of so many lists tells of their lines against the lines
+// themselves: each once, in the order of the file, with an outcome that its action can have.
+func (d *database) lineOutcomes(run string, lines [][]string, lists int) {
+	d.t.Helper()
+	can := map[string]string{"delete": "deleted, no such key", "update": "changed, unchanged, no such key", "insert": "inserted, key exists", "upsert": "changed, unchanged, inserted"}
+	for _, got := range d.shownLists(run, len(lines), lists) {
+		for i, line := range got {
+			if line[1] != lines[i][0] {
+				d.t.Fatalf("line %d: %q, in the list it is %q", i, line, lines[i])
+			}
+			if !strings.Contains(", "+can[line[1]]+",", ", "+line[2]+",") {
+				d.t.Fatalf("line %d: %s of a line that is to %s", i, line[2], line[1])
+			}
 		}
 	}
 }

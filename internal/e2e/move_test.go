@@ -21,59 +21,71 @@ func TestMovesEqualTheStatements(t *testing.T) {
 // oneMove moves rows of a table with one kind of key.
 func oneMove(d *database, l layout, li int) {
 	t, r := d.t, seeded(uint64(7000+li))
-	first, made, there, plain := d.quote("first täble"), d.quote("mäde"), d.quote("there"), d.quote("plain there")
-	original, moved, together := d.quote("original"), d.quote("plain"), d.quote("together")
-	for n, table := range []string{first, there, plain, original, moved, together} {
+	original, moved, together, plain := d.quote("original"), d.quote("plain"), d.quote("together"), d.quote("plain there")
+	for n, table := range []string{original, moved, together, plain} {
 		l.make(d, table, n)
 	}
 	fill(d, l, r, []int{37, 160, 400}[r.IntN(3)], original)
-	for _, table := range []string{first, moved} {
-		d.exec("INSERT INTO " + table + copied(d, table, original))
-	}
+	d.exec("INSERT INTO " + moved + copied(d, moved, original))
 	const where = "n % 3 = 0 OR txt IS NULL"
 	if l.keyless {
-		if o := d.must(2, "run", d.job("[[step]]\ntable = '"+first+"'\nwhere = '"+where+"'\nmove_to = '"+made+"'\n")); !strings.Contains(o.err, "has no key, by which its rows could be told in the other table") {
+		if o := d.must(2, "run", d.job("[[step]]\ntable = '"+moved+"'\nwhere = '"+where+"'\nmove_to = '"+together+"'\n")); !strings.Contains(o.err, "has no key, by which its rows could be told in the other table") {
 			t.Error(o.err)
 		}
 		return
 	}
-	for _, table := range []string{there, plain} { // rows that are there already, of keys that no row has which is moved
-		d.exec("INSERT INTO " + table + copied(d, table, original) + " WHERE n % 3 = 1 AND txt IS NOT NULL")
+	// Each of the ways as a step of one job, with tables of its own.
+	ways := []struct {
+		from, to, method string
+		made             bool // by the move
+	}{{to: "there", method: "sweep"}, {to: "mäde", method: "sweep", made: true}, {to: "mäde by list", method: "roster", made: true}, {to: "there at once", method: "single"}}
+	there := func(to string) { // rows that are there already, of keys that no row has which is moved
+		d.exec("INSERT INTO " + to + copied(d, to, original) + " WHERE n % 3 = 1 AND txt IS NOT NULL")
 	}
-	before, thereBefore := d.dump(first), d.dump(there)
+	there(plain)
+	text := ""
+	for i := range ways {
+		w := &ways[i]
+		w.from, w.to = d.quote("first täble "+w.to), d.quote(w.to)
+		l.make(d, w.from, 10+i)
+		d.exec("INSERT INTO " + w.from + copied(d, w.from, original))
+		if !w.made {
+			l.make(d, w.to, 20+i)
+			there(w.to)
+		}
+		text += fmt.Sprintf("[[step]]\nname = \"%d\"\ntable = '%s'\nwhere = '%s'\nmove_to = '%s'\nmethod = %q\n", i, w.from, where, w.to, w.method)
+	}
+	before, thereBefore := d.dump(original), d.dump(plain)
 	d.exec("INSERT INTO "+plain+copied(d, plain, moved)+" WHERE "+where, "DELETE FROM "+moved+" WHERE "+where)
 	want, wantThere := d.dump(moved), d.dump(plain)
 	batch := strconv.Itoa(8 + r.IntN(40))
-	job := func(to string) string {
-		return d.job("[[step]]\ntable = '" + first + "'\nwhere = '" + where + "'\nmove_to = '" + to + "'\n")
-	}
-	for i, x := range []struct {
-		to   string
-		args []string
-	}{
-		{there, d.workers(r.IntN(4))}, {made, d.workers(r.IntN(4))}, {made, []string{"--method", "roster"}}, {there, []string{"--method", "single"}},
-	} {
-		d.must(0, append([]string{"run", job(x.to), "--again", "--accept", "any", "--batch", batch}, x.args...)...)
-		run := d.lastRun()
-		same(t, fmt.Sprintf("move %d leaves", i), d.dump(first), want)
-		if x.to == there {
-			same(t, fmt.Sprintf("move %d brings", i), d.dump(there), wantThere)
-		} else {
-			d.exec("DELETE FROM "+together, "INSERT INTO "+together+copied(d, together, first), "INSERT INTO "+together+copied(d, together, made))
-			same(t, "rows of both tables", d.dump(together), before)
+
+	d.must(0, append([]string{"run", d.job(text), "--accept", "any", "--batch", batch}, d.workers(r.IntN(4))...)...)
+	run := d.lastRun()
+	for _, w := range ways {
+		same(t, "the move leaves in "+w.from, d.dump(w.from), want)
+		if !w.made {
+			same(t, "the move brings to "+w.to, d.dump(w.to), wantThere)
+			continue
 		}
-		d.must(0, "verify", run)
-		d.must(0, "undo", run, "--batch", batch)
-		same(t, "undone", d.dump(first), before)
-		same(t, "undone there", d.dump(there), thereBefore)
-		if x.to == made && d.one("SELECT count(*) FROM "+made) != "0" {
-			t.Error("undo has left rows in the table that was made")
-		}
-		d.must(0, "verify", d.lastRun())
+		d.exec("DELETE FROM "+together, "INSERT INTO "+together+copied(d, together, w.from), "INSERT INTO "+together+copied(d, together, w.to))
+		same(t, "rows of both tables", d.dump(together), before)
 	}
-	d.must(0, "run", job(there), "--again", "--accept", "any", "--batch", batch, "--keep", "none")
-	same(t, "nothing kept leaves", d.dump(first), want)
-	same(t, "nothing kept brings", d.dump(there), wantThere)
+	d.must(0, "verify", run)
+	d.must(0, "undo", run, "--batch", batch)
+	for _, w := range ways {
+		same(t, "undone in "+w.from, d.dump(w.from), before)
+		if !w.made {
+			same(t, "undone in "+w.to, d.dump(w.to), thereBefore)
+		} else if d.one("SELECT count(*) FROM "+w.to) != "0" {
+			t.Errorf("undo has left rows in the table that was made: %s", w.to)
+		}
+	}
+	d.must(0, "verify", d.lastRun())
+	first, _, _ := strings.Cut(text[1:], "[[step]]")
+	d.must(0, "run", d.job("["+first), "--again", "--accept", "any", "--batch", batch, "--keep", "none")
+	same(t, "nothing kept leaves", d.dump(ways[0].from), want)
+	same(t, "nothing kept brings", d.dump(ways[0].to), wantThere)
 }
 
 // harbourMove makes visits of which the odd ones are to be moved, and cargo that refers to none of them.

@@ -4,8 +4,6 @@ import (
 	"database/sql"
 	"fmt"
 	"math/rand/v2"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -205,12 +203,15 @@ func (l layout) make(d *database, table string, n int) {
 	}
 }
 
-// oneLayout holds every change against a table with one kind of key.
+// oneLayout holds every change against tables with one kind of key: one in ten alone and by
+// the built program, the others as the steps of two jobs, since most of what a case costs is
+// what a command costs before its first batch.
 func oneLayout(t *testing.T, d *database, li int, l layout) {
 	d.exec("CREATE TABLE other (k integer PRIMARY KEY, v integer, name text)")
 	for i := 0; i < 40; i++ {
 		d.exec(fmt.Sprintf("INSERT INTO other VALUES (%d, %d, 'nö %d')", i*2, i%30, i))
 	}
+	var together [2][]*property // by whether they are carried out at once, too
 	for ci, c := range changes {
 		sql := c.sql
 		if d.engine == "mariadb" && c.maria != "" {
@@ -222,84 +223,133 @@ func oneLayout(t *testing.T, d *database, li int, l layout) {
 		if c.job != "" && (li+ci)%4 != 0 { // each of these on every fourth kind of key; the generator has them on all
 			continue
 		}
+		if l.where != nil && strings.Contains(sql, "LIKE") {
+			continue // this collation has no LIKE
+		}
 		r := seeded(uint64(li*100 + ci))
 		rows := []int{0, 1, 37, 160}[r.IntN(4)]
 		if ci == li%len(changes) {
 			rows = 400
 		}
-		t.Run(fmt.Sprintf("%s/%d rows", c.name, rows), func(t *testing.T) {
-			d.t = t
-			d.within = (li+ci)%10 != 0 // one in ten by the built program
-			oneProperty(d, l, sql, c.job, r, rows, (li+ci)%2 == 0)
+		p := &property{name: fmt.Sprintf("%s/%d rows", c.name, rows), sql: sql, job: c.job, rows: rows, r: r, n: ci,
+			swept: d.quote(fmt.Sprint("swept täble ", ci)), second: d.quote(fmt.Sprint("second ", ci))}
+		if (li+ci)%10 != 0 {
+			together[(li+ci)%2] = append(together[(li+ci)%2], p)
+			continue
+		}
+		t.Run(p.name, func(t *testing.T) {
+			d.t, d.within = t, false
+			holdTogether(d, l, []*property{p}, (li+ci)%2 == 0)
+		})
+	}
+	for i, properties := range together {
+		t.Run([]string{"changes together, and at once", "changes together, and with nothing kept"}[i], func(t *testing.T) {
+			d.t, d.within = t, true
+			holdTogether(d, l, properties, i == 0)
 		})
 	}
 }
 
-// oneProperty holds one change against one table. job is the step that stands for the
-// statement, "" where that is the statement itself. other is whether it is also carried
-// out at once, rather than in batches without kept values.
-func oneProperty(d *database, l layout, sql, job string, r *rand.Rand, rows int, other bool) {
-	t := d.t
-	names := []string{d.quote("swept täble"), d.quote("single"), d.quote("plain"), d.quote("before")}
-	for i, n := range names {
-		l.make(d, n, i)
+// property is one change that is held against one table.
+type property struct {
+	name, sql     string
+	job           string // the step that stands for the statement, "" where that is the statement itself
+	rows, n       int    // of the table; a number of its own
+	r             *rand.Rand
+	swept, second string // tables of the same rows
+	before, want  []string
+}
+
+// on is the statement over a table.
+func (p *property) on(l layout, table string) string {
+	return strings.NewReplacer("%s", table, "%k", strings.ReplaceAll(l.cols, `"`, "`")).Replace(p.sql)
+}
+
+// step is the change of a table as a step of a job.
+func (p *property) step(l layout, table, method string) string {
+	what := "table = '" + table + "'\n" + strings.ReplaceAll(p.job, "%s", table)
+	if p.job == "" {
+		what = "sql = '''" + p.on(l, table) + "'''"
 	}
-	fill(d, l, r, rows, names[3])
+	return fmt.Sprintf("[[step]]\nname = \"%d\"\nmethod = %q\n%s\n", p.n, method, what)
+}
+
+// make makes the tables, and finds out what the plain statement leaves.
+func (p *property) make(d *database, l layout) {
+	names := []string{p.swept, p.second, d.quote("plain"), d.quote("before")}
+	for i, n := range names {
+		l.make(d, n, p.n*len(names)+i)
+	}
+	fill(d, l, p.r, p.rows, names[3])
 	for _, n := range names[:3] {
 		d.exec("INSERT INTO " + n + copied(d, n, names[3]))
 	}
-	if l.where != nil && strings.Contains(sql, "LIKE") {
-		return // this collation has no LIKE
+	p.before = d.dump(names[3])
+	d.exec(p.on(l, names[2]))
+	p.want = d.dump(names[2])
+}
+
+// holdTogether carries changes out, as the steps of one job or, one alone, as a statement. atOnce is
+// whether they are also carried out at once, rather than in batches without kept values.
+func holdTogether(d *database, l layout, properties []*property, atOnce bool) {
+	if len(properties) == 0 {
+		return
 	}
-	on := func(table string) string {
-		return strings.NewReplacer("%s", table, "%k", strings.ReplaceAll(l.cols, `"`, "`")).Replace(sql)
+	r, most := properties[0].r, 0
+	for _, p := range properties {
+		p.make(d, l)
+		most = max(most, p.rows)
 	}
-	told := func(table string) []string { // to the program
-		if job == "" {
-			return []string{"--sql", on(table)}
-		}
-		path := filepath.Join(t.TempDir(), "job.toml")
-		if err := os.WriteFile(path, []byte("[[step]]\ntable = '"+table+"'\n"+strings.ReplaceAll(job, "%s", table)+"\n"), 0o644); err != nil {
-			t.Fatal(err)
-		}
-		return []string{path}
-	}
-	before := d.dump(names[3])
-	d.exec(on(names[2]))
-	want := d.dump(names[2])
-	batch := strconv.Itoa(1 + rows/20 + r.IntN(40))
+	batch := strconv.Itoa(1 + most/20 + r.IntN(40))
 	run := func(more ...string) []string {
 		return append([]string{"run", "--accept", "any", "--every-row", "--batch", batch}, more...)
 	}
-	last := d.lastRun
-
-	method := func() string {
-		if strings.Contains(sql, "LIMIT") || d.engine == "postgres" && r.IntN(2) == 0 {
+	told := func(table func(p *property) string, method func(p *property) string) []string { // to the program
+		if p := properties[0]; len(properties) == 1 && p.job == "" {
+			return []string{"--method", method(p), "--sql", p.on(l, table(p))}
+		}
+		text := ""
+		for _, p := range properties {
+			text += p.step(l, table(p), method(p))
+		}
+		return []string{d.job(text)}
+	}
+	swept, second := func(p *property) string { return p.swept }, func(p *property) string { return p.second }
+	some := func(p *property) string { // one of the methods in batches
+		if strings.Contains(p.sql, "LIMIT") || d.engine == "postgres" && p.r.IntN(2) == 0 {
 			return "roster"
 		}
 		return "sweep"
 	}
-	d.must(0, run(append(append(d.workers(r.IntN(4)), "--method", method()), told(names[0])...)...)...)
-	swept := last()
-	same(t, "batches against the statement", d.dump(names[0]), want)
-	d.must(0, "verify", swept)
-	if !d.within { // whatever the change was
-		d.must(3, run(told(names[0])...)...) // it is done
+	leaves := func(what string, table func(p *property) string, want func(p *property) []string) {
+		d.t.Helper()
+		for _, p := range properties {
+			same(d.t, p.name+": "+what, d.dump(table(p)), want(p))
+		}
 	}
-	d.must(0, "undo", swept, "--batch", batch)
-	same(t, "undone", d.dump(names[0]), before)
-	d.must(0, "verify", last())
-	if !d.within {
-		d.must(3, "undo", swept)
-	}
+	before, want := func(p *property) []string { return p.before }, func(p *property) []string { return p.want }
 
-	if other { // of each kind of key one half of the changes
-		d.must(0, run(append([]string{"--again", "--method", "single"}, told(names[1])...)...)...)
-		same(t, "single against the statement", d.dump(names[1]), want)
+	first := told(swept, some)
+	d.must(0, run(append(d.workers(r.IntN(4)), first...)...)...)
+	done := d.lastRun()
+	leaves("batches against the statement", swept, want)
+	d.must(0, "verify", done)
+	if !d.within { // whatever the change was
+		d.must(3, run(first...)...) // it is done
+	}
+	d.must(0, "undo", done, "--batch", batch)
+	leaves("undone", swept, before)
+	d.must(0, "verify", d.lastRun())
+	if !d.within {
+		d.must(3, "undo", done)
+	}
+	if atOnce {
+		d.must(0, run(append([]string{"--again"}, told(second, func(*property) string { return "single" })...)...)...)
+		leaves("at once against the statement", second, want)
 		return
 	}
-	d.must(0, run(append([]string{"--again", "--keep", "none", "--method", method()}, told(names[1])...)...)...)
-	same(t, "without kept values", d.dump(names[1]), want)
+	d.must(0, run(append([]string{"--again", "--keep", "none"}, told(second, some)...)...)...)
+	leaves("without kept values", second, want)
 }
 
 // copied is the column list and SELECT that copy one table into its twin.

@@ -77,8 +77,9 @@ func (db *DB) plainTables(ctx context.Context) error {
 func (db *DB) TrustKept(ctx context.Context, kept *change.Kept) error {
 	name := kept.Table[strings.LastIndexByte(kept.Table[:len(kept.Table)-1], '`')+1 : len(kept.Table)-1]
 	var kind, definer, me string
-	err := db.pool.QueryRowContext(ctx, `SELECT t.table_type, coalesce(v.definer, ''), CURRENT_USER() FROM information_schema.tables t
-		LEFT JOIN information_schema.views v ON v.table_schema = t.table_schema AND v.table_name = t.table_name WHERE t.table_schema = ? AND t.table_name = ?`, db.ledger, name).Scan(&kind, &definer, &me)
+	// A join of the two would have the server open every view that it has.
+	err := db.pool.QueryRowContext(ctx, `SELECT table_type, coalesce((SELECT definer FROM information_schema.views WHERE table_schema = ? AND table_name = ?), ''), CURRENT_USER()
+		FROM information_schema.tables WHERE table_schema = ? AND table_name = ?`, db.ledger, name, db.ledger, name).Scan(&kind, &definer, &me)
 	switch {
 	case errors.Is(err, sql.ErrNoRows): // reading it will say so
 		return nil

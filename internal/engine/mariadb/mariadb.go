@@ -139,12 +139,13 @@ func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 	probe := sql.OpenDB(connector)
 	defer probe.Close()
 	var mode, format string
-	var galera any
 	if err := probe.QueryRowContext(ctx, "SELECT @@version, CURRENT_USER(), @@sql_mode, @@log_bin AND @@sql_log_bin, @@binlog_format, @@tx_read_only").Scan(&db.vers, &db.user, &mode, &db.binlog, &format, &db.dormant); err != nil {
 		return err
 	}
-	if err := probe.QueryRowContext(ctx, "SELECT variable_value FROM information_schema.global_variables WHERE variable_name = 'wsrep_on'").Scan(&galera); err == nil {
-		db.galera = fmt.Sprintf("%s", galera) == "ON"
+	// Neither of these is a variable of every server.
+	if err := probe.QueryRowContext(ctx, `SELECT coalesce(max(variable_name = 'wsrep_on' AND variable_value = 'ON'), 0), coalesce(max(variable_name = 'innodb_snapshot_isolation'), 0)
+		FROM information_schema.global_variables WHERE variable_name IN ('wsrep_on', 'innodb_snapshot_isolation')`).Scan(&db.galera, &db.snap); err != nil {
+		return err
 	}
 	if cfg.TLSConfig == "preferred" {
 		var name, version string
@@ -153,11 +154,6 @@ func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 		}
 		db.clear = version == ""
 	}
-	var snap int
-	if err := probe.QueryRowContext(ctx, "SELECT count(*) FROM information_schema.global_variables WHERE variable_name = 'innodb_snapshot_isolation'").Scan(&snap); err != nil {
-		return err
-	}
-	db.snap = snap == 1
 	if db.granted, err = readGrants(ctx, probe); err != nil {
 		return err
 	}

@@ -171,27 +171,31 @@ func (db *DB) rules(ctx context.Context, t *change.Table, oid uint32) error {
 }
 
 func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
-	// A domain is cast to the type beneath it: casting to the domain itself would cut to its length.
+	classes, err := db.orderings(ctx)
+	if err != nil {
+		return err
+	}
+	notNull := "a.attnotnull"
+	if db.number >= 180000 { // where one may hold for new rows only
+		notNull += " AND NOT EXISTS (SELECT 1 FROM pg_constraint nn WHERE nn.conrelid = a.attrelid AND nn.contype = 'n' AND nn.conkey = ARRAY[a.attnum] AND NOT nn.convalidated)"
+	}
+	// Names of schemas by regnamespace, and as few joins as can be: planning this takes longer than
+	// carrying it out, and is done for each table of a survey. A domain is cast to the type beneath
+	// it: casting to the domain itself would cut to its length.
 	rows, err := db.pool.QueryContext(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod),
 			CASE WHEN b.typcategory IN ('N', 'D', 'T') AND ty.typbasetype = 0 THEN format_type(a.atttypid, a.atttypmod)
-			     ELSE quote_ident(bn.nspname) || '.' || quote_ident(b.typname) END,
-			b.typname, b.typcategory::text,
-			a.attnotnull AND NOT EXISTS (SELECT 1 FROM pg_constraint nn WHERE nn.conrelid = a.attrelid AND nn.contype = 'n' AND nn.conkey = ARRAY[a.attnum] AND NOT nn.convalidated) OR ty.typnotnull, a.attgenerated <> '', a.attidentity = 'a',
+			     ELSE b.typnamespace::regnamespace::text || '.' || quote_ident(b.typname) END,
+			b.oid, b.typname, b.typcategory::text, `+notNull+` OR ty.typnotnull, a.attgenerated <> '', a.attidentity = 'a',
 			coalesce(pg_get_expr(ad.adbin, ad.adrelid), ''),
 			CASE WHEN b.typname IN ('varchar', 'bpchar') AND greatest(a.atttypmod, ty.typtypmod) > 4 THEN greatest(a.atttypmod, ty.typtypmod) - 4 ELSE 0 END,
-			CASE WHEN co.oid IS NULL OR co.collname = 'default' THEN '' ELSE quote_ident(cn.nspname) || '.' || quote_ident(co.collname) END,
+			CASE WHEN co.oid IS NULL OR co.collname = 'default' THEN '' ELSE co.collnamespace::regnamespace::text || '.' || quote_ident(co.collname) END,
 			coalesce(co.collisdeterministic, true),
-			ARRAY(SELECT quote_ident(opn.nspname) || '.' || op.oprname FROM pg_opclass oc JOIN pg_am am ON am.oid = oc.opcmethod AND am.amname = 'btree'
-				JOIN pg_amop ao ON ao.amopfamily = oc.opcfamily AND ao.amoplefttype = oc.opcintype AND ao.amoprighttype = oc.opcintype AND ao.amopstrategy BETWEEN 1 AND 5
-				JOIN pg_operator op ON op.oid = ao.amopopr JOIN pg_namespace opn ON opn.oid = op.oprnamespace
-				WHERE oc.opcdefault AND oc.opcintype = b.oid ORDER BY ao.amopstrategy)::text[],
 			ARRAY(SELECT f.attname FROM pg_depend x JOIN pg_attribute f ON f.attrelid = x.refobjid AND f.attnum = x.refobjsubid
 				WHERE a.attgenerated <> '' AND x.classid = 'pg_attrdef'::regclass AND x.objid = ad.oid AND x.refclassid = 'pg_class'::regclass AND x.refobjid = a.attrelid AND x.refobjsubid NOT IN (0, a.attnum))::text[]
 		FROM pg_attribute a JOIN pg_type ty ON ty.oid = a.atttypid
 		JOIN pg_type b ON b.oid = CASE WHEN ty.typbasetype <> 0 THEN ty.typbasetype ELSE ty.oid END
-		JOIN pg_namespace bn ON bn.oid = b.typnamespace
 		LEFT JOIN pg_attrdef ad ON ad.adrelid = a.attrelid AND ad.adnum = a.attnum
-		LEFT JOIN pg_collation co ON co.oid = a.attcollation LEFT JOIN pg_namespace cn ON cn.oid = co.collnamespace
+		LEFT JOIN pg_collation co ON co.oid = a.attcollation
 		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
 	if err != nil {
 		return err
@@ -201,11 +205,12 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 		c := &change.Column{}
 		var typ, category string
 		var deterministic bool
-		var from, own textArray
-		if err := rows.Scan(&c.Name, &c.Type, &c.Base, &typ, &category, &c.NotNull, &c.Generated, &c.Identity, &c.Default, &c.Length, &c.Collation, &deterministic, &own, &from); err != nil {
+		var from textArray
+		var base uint32
+		if err := rows.Scan(&c.Name, &c.Type, &c.Base, &base, &typ, &category, &c.NotNull, &c.Generated, &c.Identity, &c.Default, &c.Length, &c.Collation, &deterministic, &from); err != nil {
 			return err
 		}
-		c.From, c.Operators = from, operators(own)
+		c.From, c.Operators = from, operators(classes[base])
 		switch category {
 		case "N":
 			if !strings.Contains(c.Base, ".") || strings.HasPrefix(c.Base, "pg_catalog.") { // sums of others are theirs alone
@@ -238,6 +243,38 @@ func (db *DB) columns(ctx context.Context, t *change.Table, oid uint32) error {
 var comparisons = []string{"<", "<=", "=", ">=", ">"}
 
 var serversOwn = []string{"pg_catalog.<", "pg_catalog.<=", "pg_catalog.=", "pg_catalog.>=", "pg_catalog.>"}
+
+// orderings gives, by type, the operators of the default classes for B-trees that are not the
+// server's own: those of extensions, and what a superuser has made. Objects that came
+// with the server have smaller numbers (transam.h, FirstNormalObjectId).
+func (db *DB) orderings(ctx context.Context) (map[uint32][]string, error) {
+	db.orders.Lock()
+	defer db.orders.Unlock()
+	if db.ordered != nil {
+		return db.ordered, nil
+	}
+	rows, err := db.pool.QueryContext(ctx, `SELECT oc.opcintype, ARRAY(SELECT op.oprnamespace::regnamespace::text || '.' || op.oprname FROM pg_amop ao JOIN pg_operator op ON op.oid = ao.amopopr
+				WHERE ao.amopfamily = oc.opcfamily AND ao.amoplefttype = oc.opcintype AND ao.amoprighttype = oc.opcintype AND ao.amopstrategy BETWEEN 1 AND 5 ORDER BY ao.amopstrategy)::text[]
+		FROM pg_opclass oc WHERE oc.opcdefault AND oc.opcmethod = (SELECT oid FROM pg_am WHERE amname = 'btree') AND oc.oid >= 16384`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	found := map[uint32][]string{}
+	for rows.Next() {
+		var of uint32
+		var own textArray
+		if err := rows.Scan(&of, &own); err != nil {
+			return nil, err
+		}
+		found[of] = own
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	db.ordered = found
+	return found, nil
+}
 
 // operators are those of a type's default class for B-trees, by which ORDER BY
 // sorts as well. Only a superuser can make such a class.

@@ -42,6 +42,9 @@ type DB struct {
 
 	pathRead sync.Mutex
 	path     []string // the schemas in which a job's names are looked up, in their order; nil: not read yet
+
+	orders  sync.Mutex
+	ordered map[uint32][]string // see orderings; nil: not read yet
 }
 
 // Open connects to a postgres:// URL. The PG… environment variables and the
