@@ -274,3 +274,35 @@ func TestMariaDBSQL(t *testing.T) {
 		}
 	}
 }
+
+// TestPackedRowsAreUnpackedOnce: where kept rows are found by their columns, packed ones stand in a
+// table that the server makes first; joined as they are, all of them would be unpacked for every row.
+func TestPackedRowsAreUnpackedOnce(t *testing.T) {
+	id := &change.Column{Name: "id", Type: "int(11)", Class: change.Number}
+	note := &change.Column{Name: "note", Type: "varchar(40)", Class: change.Text}
+	kept := &change.Kept{Table: "`kept_1`", Packed: "`packed_1`", Keys: []change.KeptColumn{{Name: "key_id", Of: id}},
+		Old: []change.KeptColumn{{Name: "old_id", Of: id}, {Name: "old_note", Of: note}}}
+	plain := *kept
+	plain.Packed = ""
+	list := &change.Table{Name: "list", Columns: []*change.Column{id, note}, Key: &change.Key{Columns: []*change.Column{id}}}
+	shown := func(k *change.Kept) string {
+		lines := &change.Lines{List: &change.List{SQL: "`list`", Table: list}}
+		c := &change.Change{D: dialect.MariaDB, Table: list, Lines: lines, Verb: sqltext.Delete}
+		return change.LinesShown(dialect.MariaDB, []change.Carried{{Lines: lines, By: []change.Settled{{Change: c, Kept: k}}, Done: true}}).String()
+	}
+	for name, ask := range map[string]func(k *change.Kept) string{
+		"lines of a list": shown,
+		"rows of a later change": func(k *change.Kept) string {
+			return change.Chained(dialect.MariaDB, kept, k, k.Old, 0, 10).String()
+		},
+		"rows changed twice": func(k *change.Kept) string { return change.Repeated(dialect.MariaDB, k, 0, 10).String() },
+	} {
+		const apart = "FROM `kept_1` LIMIT 18446744073709551615) AS "
+		if q := ask(kept); strings.Count(q, apart) != 1 {
+			t.Errorf("%s: %s", name, q)
+		}
+		if q := ask(&plain); strings.Contains(q, apart) {
+			t.Errorf("%s, not packed: %s", name, q)
+		}
+	}
+}

@@ -1,8 +1,8 @@
 package change
 
-import "slices"
-
 import (
+	"slices"
+
 	"jugatum/internal/sqltext"
 )
 
@@ -155,6 +155,24 @@ func (q *Query) seq(kept *Kept, from, to int64) *Query {
 // Numbered appends the condition that a kept row, k, is one of those after from, up to to.
 func (q *Query) Numbered(kept *Kept, from, to int64) *Query { return q.seq(kept, from, to) }
 
+// apart gives the kept rows, with their numbers and these columns, as an item of a FROM list
+// in which they are found by their columns. Packed ones are unpacked once for it, rather than
+// once for each row that they are joined to.
+func (k *Kept) apart(d Dialect, columns []KeptColumn) string {
+	if k.Packed == "" {
+		return k.Table
+	}
+	q, seen := &Query{D: d}, map[string]bool{}
+	q.Add("(SELECT seq")
+	for _, c := range columns {
+		if !seen[c.Name] {
+			seen[c.Name] = true
+			q.Add(", ", d.Quote(c.Name))
+		}
+	}
+	return q.Add(" FROM ", k.Table, d.Forms().Unmerged, ")").String()
+}
+
 // Chained is the query for those kept rows after from, up to to, of which other has one with
 // the same key: the number, and these values of the other one, as text.
 func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) *Query {
@@ -163,7 +181,7 @@ func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) 
 	for _, v := range values {
 		q.Add(", ", q.D.Text(v.Of, "m."+d.Quote(v.Name)))
 	}
-	q.Add(" FROM ", kept.Table, " AS k JOIN ", other.Table, " AS m ON ")
+	q.Add(" FROM ", kept.Table, " AS k JOIN ", other.apart(d, slices.Concat(other.Keys, values)), " AS m ON ")
 	for i, key := range kept.Keys {
 		if i > 0 {
 			q.Add(" AND ")
@@ -177,7 +195,7 @@ func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) 
 // comes another of the same row of the table; NULL without one.
 func Repeated(d Dialect, kept *Kept, from, to int64) *Query {
 	q := &Query{D: d}
-	q.Add(d.Settings(kept.Packed != "", true), "SELECT max(k.seq) FROM ", kept.Table, " AS k JOIN ", kept.Table, " AS m ON m.seq > k.seq")
+	q.Add(d.Settings(kept.Packed != "", true), "SELECT max(k.seq) FROM ", kept.Table, " AS k JOIN ", kept.apart(d, kept.Keys), " AS m ON m.seq > k.seq")
 	for _, key := range kept.Keys {
 		q.Add(" AND k.", d.Quote(key.Name), " ", key.Of.Op("="), " m.", d.Quote(key.Name))
 	}
