@@ -94,6 +94,7 @@ type app struct {
 	warned    bool       // of a password in the arguments
 	out, err  *term.Out
 	keyboard  *term.Keyboard
+	opened    []engine.DB // by this command
 }
 
 // Main runs the program and gives its exit status.
@@ -131,7 +132,8 @@ func (a *app) root() *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "give the result as one JSON document", Local: false},
 		},
 		Commands: []*cli.Command{
-			a.demo(), a.survey(), a.find(), a.preview(), a.trialCmd(), a.runCmd(), a.resume(), a.watch(), a.pause(), a.stop(), a.tune(), a.runs(), a.show(), a.verify(), a.aftercare(), a.reportCmd(), a.undo(), a.keptCmd(), a.prune(), a.forget(), a.newCmd(), a.check(), a.version(),
+			a.demo(), a.looking(a.survey()), a.looking(a.find()), a.looking(a.preview()), a.looking(a.trialCmd()), a.runCmd(), a.resume(), a.watch(), a.pause(), a.stop(), a.tune(),
+			a.looking(a.runs()), a.looking(a.show()), a.looking(a.verify()), a.looking(a.aftercare()), a.looking(a.reportCmd()), a.undo(), a.looking(a.keptCmd()), a.prune(), a.forget(), a.looking(a.newCmd()), a.check(), a.version(),
 		},
 		HideVersion:           true,
 		EnableShellCompletion: true,

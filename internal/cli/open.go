@@ -31,6 +31,7 @@ func (a *app) open(ctx context.Context, c *cli.Command) (engine.DB, error) {
 	if err != nil {
 		return nil, err
 	}
+	a.opened = append(a.opened, db)
 	if x, ok := db.(engine.Exposed); ok && x.InClear() {
 		a.err.Printf("  %s %s offers no TLS: what is read and written, and perhaps the password, crosses the network in clear\n", a.err.Paint(term.Warn, "warning"), term.Clean(db.Name()))
 	}

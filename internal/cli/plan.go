@@ -4,13 +4,9 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"os"
-	"os/signal"
 	"path/filepath"
 	"strings"
-	"syscall"
 
 	"github.com/urfave/cli/v3"
 
@@ -140,21 +136,7 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan.Pla
 		text := fmt.Sprintf("reading %s: %s lines", term.Clean(file), term.Count(lines))
 		live.Show(func(int) []string { return []string{text} }, func() string { return text }, false)
 	})
-	return p, signalled(ctx, err)
-}
-
-// leaving gives a context that ends with the first signal, so that what was made of a list is
-// dropped before the program ends.
-func leaving(ctx context.Context) (context.Context, context.CancelFunc) {
-	return signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-}
-
-// signalled words an error that a signal has brought about.
-func signalled(ctx context.Context, err error) error {
-	if err != nil && ctx.Err() != nil {
-		return errors.New("broken off by a signal; nothing was changed")
-	}
-	return err
+	return p, a.signalled(ctx, err)
 }
 
 func params(list []string) (map[string]string, error) {

@@ -49,10 +49,7 @@ func (a *app) preview() *cli.Command {
 }
 
 // look shows what the steps of a plan would do.
-func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Plan) (err error) {
-	ctx, stop := leaving(ctx)
-	defer stop()
-	defer func() { err = signalled(ctx, err) }()
+func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Plan) error {
 	opts, err := limits(c, p.Job)
 	if err != nil {
 		return err

@@ -171,7 +171,7 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 		a.printHazards(a.err, x.Findings, lifted)
 	})
 	looked()
-	err = signalled(counting, err)
+	err = a.signalled(counting, err)
 	stop() // a person who is asked may leave in the usual way
 	switch {
 	case err != nil:

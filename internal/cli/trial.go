@@ -91,9 +91,6 @@ func (a *app) trial(ctx context.Context, c *cli.Command) error {
 // try tries the ways to carry a plan's steps out, and tells what they came to.
 func (a *app) try(ctx context.Context, c *cli.Command, p *plan.Plan, o trial.Options) (err error) {
 	db, by := p.DB, c.String("by")
-	ctx, stop := leaving(ctx)
-	defer stop()
-	defer func() { err = signalled(ctx, err) }()
 	if err := plan.MayWrite(ctx, db, c.StringSlice("despite")); err != nil {
 		return err
 	}

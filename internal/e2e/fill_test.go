@@ -134,7 +134,7 @@ func TestFillKilled(t *testing.T) {
 		for kills := 0; kills < 3; {
 			d.killTable()
 			d.exec("DROP TABLE IF EXISTS o", "CREATE TABLE o (g integer, w integer)", "INSERT INTO o SELECT i - 1, (i * 7 + 3) % 1000 FROM "+d.numbers(1000))
-			cmd := d.start(append([]string{"run", job, "--again", "--accept", "any", "--hold", "20ms"}, d.workers(r.IntN(4))...)...)
+			cmd := d.start(append([]string{"run", job, "--again", "--accept", "any", "--batch", "2000"}, d.workers(r.IntN(4))...)...)
 			run := ""
 			d.until("rows are changed", func() bool {
 				if !d.haveLedger() {

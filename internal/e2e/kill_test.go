@@ -150,11 +150,11 @@ func TestKilledAndResumed(t *testing.T) {
 		runKills, undoKills := 0, 0
 		for runKills < 20 || undoKills < 20 { // as many rounds as that takes on this machine
 			d.killTable()
-			runKills += d.killed(after, append([]string{"run", "--sql", killSQL, "--accept", "any", "--again", "--hold", "8ms"}, d.workers(r.IntN(4))...)...)
+			runKills += d.killed(after, append([]string{"run", "--sql", killSQL, "--accept", "any", "--again", "--batch", "1000"}, d.workers(r.IntN(4))...)...)
 			d.changedOnce()
 			run := d.lastRun()
 			d.must(0, "verify", run)
-			undoKills += d.killed(after, "undo", run, "--hold", "8ms")
+			undoKills += d.killed(after, "undo", run, "--batch", "1000")
 			d.unchanged()
 			d.must(0, "verify", d.lastRun())
 		}
@@ -190,7 +190,7 @@ func TestServerStopped(t *testing.T) {
 	beside(t)
 	d := ownServer(t)
 	d.killTable()
-	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--hold", "10ms")
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "1000")
 	d.waitForBatches(5)
 	if err := d.server.Halt("immediate"); err != nil {
 		t.Fatal(err)
@@ -291,7 +291,7 @@ func TestTakenOver(t *testing.T) {
 
 func connectionsTerminated(t *testing.T, d *database, workers int) {
 	d.killTable()
-	cmd := d.start(append([]string{"run", "--sql", killSQL, "--accept", "any", "--hold", "10ms"}, d.workers(workers)...)...)
+	cmd := d.start(append([]string{"run", "--sql", killSQL, "--accept", "any", "--batch", "1000"}, d.workers(workers)...)...)
 	done := make(chan error, 1)
 	release := d.gate(killRows - 9) // it cannot end before its sessions were ended often enough
 	defer release()

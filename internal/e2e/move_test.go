@@ -332,11 +332,11 @@ func TestMoveKilled(t *testing.T) {
 				t.Helper()
 				d.killedMidway(r, &kills, kills+10, whole, args...)
 			}
-			drive(append([]string{"run", job, "--again", "--accept", "any", "--hold", "20ms"}, d.workers(r.IntN(4))...)...)
+			drive(append([]string{"run", job, "--again", "--accept", "any", "--batch", "2000"}, d.workers(r.IntN(4))...)...)
 			if got := d.one("SELECT count(*) FROM t_archive WHERE id % 3 <> 0"); got != moves {
 				t.Fatalf("%s rows came, want %s", got, moves)
 			}
-			drive("undo", d.lastRun(), "--hold", "20ms")
+			drive("undo", d.lastRun(), "--batch", "2000")
 			d.unchanged()
 			if got := d.one("SELECT count(*) FROM t_archive"); got != "0" {
 				t.Fatalf("%s rows are left there", got)

@@ -264,13 +264,13 @@ func TestReplaceKilled(t *testing.T) {
 		}
 		d.exec("CREATE TABLE t (id "+d.integer()+" PRIMARY KEY, note varchar(90))", "INSERT INTO t SELECT i, "+d.by("concat('the mole, ', i)", "'the mole, ' || i")+" FROM "+d.numbers(20_000))
 		d.settled("t")
-		kills := d.killed(after, append([]string{"run", job, "--accept", "any", "--hold", "8ms"}, d.workers(2)...)...)
+		kills := d.killed(after, append([]string{"run", job, "--accept", "any", "--batch", "500"}, d.workers(2)...)...)
 		if got := d.one("SELECT count(*) FROM t WHERE note <> " + d.by("concat('the north mole, ', id)", "'the north mole, ' || id")); got != "0" {
 			t.Errorf("%s rows are not as one replacement leaves them", got)
 		}
 		run := d.lastRun()
 		d.must(0, "verify", run)
-		kills += d.killed(after, "undo", run, "--hold", "8ms")
+		kills += d.killed(after, "undo", run, "--batch", "500")
 		if got := d.one("SELECT count(*) FROM t WHERE note <> " + d.by("concat('the mole, ', id)", "'the mole, ' || id")); got != "0" {
 			t.Errorf("%s rows are not restored", got)
 		}

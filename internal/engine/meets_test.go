@@ -16,7 +16,7 @@ import (
 // optional are the interfaces of the seam that an engine may meet or not.
 var optional = []reflect.Type{
 	reflect.TypeFor[engine.LedgerPlacer](), reflect.TypeFor[engine.LedgerKeeper](), reflect.TypeFor[engine.ReaderTeller](), reflect.TypeFor[engine.KeptGuard](), reflect.TypeFor[engine.ReadOnlyTeller](),
-	reflect.TypeFor[engine.PrivilegeTeller](), reflect.TypeFor[engine.Exposed](), reflect.TypeFor[engine.SchemaMaker](), reflect.TypeFor[engine.RunLocker](), reflect.TypeFor[engine.SessionEnder](), reflect.TypeFor[engine.DDLCommitter](),
+	reflect.TypeFor[engine.PrivilegeTeller](), reflect.TypeFor[engine.Exposed](), reflect.TypeFor[engine.Abandoner](), reflect.TypeFor[engine.SchemaMaker](), reflect.TypeFor[engine.RunLocker](), reflect.TypeFor[engine.SessionEnder](), reflect.TypeFor[engine.DDLCommitter](),
 	reflect.TypeFor[engine.ManyWriters](), reflect.TypeFor[engine.Yielder](), reflect.TypeFor[engine.CommitOverlapper](), reflect.TypeFor[engine.Foreseer](),
 	reflect.TypeFor[engine.Marker](), reflect.TypeFor[engine.RowNumberer](), reflect.TypeFor[engine.Witness](),
 	reflect.TypeFor[engine.WaitWatcher](), reflect.TypeFor[engine.LockTeller](), reflect.TypeFor[engine.LagTeller](), reflect.TypeFor[engine.ReplicaFollower](), reflect.TypeFor[engine.FlowTeller](),

@@ -66,6 +66,13 @@ type Exposed interface {
 	InClear() bool
 }
 
+// Abandoner is met by engines whose server goes on with a query when the program that asked is
+// gone. Asked when a signal has ended a command that looks; without it, the server notices.
+type Abandoner interface {
+	// Abandon ends what is still being done for connections that look. The database may be closed.
+	Abandon(ctx context.Context) error
+}
+
 // RunLocker is met by engines with locks that end with the session that holds
 // them. Without it, a lease in the ledger says who works on a run.
 type RunLocker interface {

@@ -50,6 +50,9 @@ type DB struct {
 	account account
 	config  *mysql.Config // for replicas that name no user or password of their own
 	follows []*replica
+
+	lookingMu sync.Mutex
+	looking   []int64 // numbers of the pool's connections
 }
 
 // Open connects to mariadb://USER@HOST:PORT/DATABASE (or mysql://…), with
@@ -84,7 +87,7 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	if err != nil {
 		return fail(err, "write mariadb://USER@HOST:PORT/DATABASE", true)
 	}
-	db.pool = sql.OpenDB(connector)
+	db.pool = sql.OpenDB(tracked{connector, db})
 	db.pool.SetMaxIdleConns(2)
 	db.vers = strings.SplitN(db.vers, "-", 2)[0]
 	return db, nil

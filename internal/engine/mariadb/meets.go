@@ -15,6 +15,7 @@ var (
 	_ engine.ReadOnlyTeller   = (*DB)(nil)
 	_ engine.PrivilegeTeller  = (*DB)(nil)
 	_ engine.Exposed          = (*DB)(nil)
+	_ engine.Abandoner        = (*DB)(nil)
 	_ engine.SchemaMaker      = (*DB)(nil)
 	_ engine.RunLocker        = (*DB)(nil)
 	_ engine.SessionEnder     = (*DB)(nil)

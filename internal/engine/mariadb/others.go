@@ -2,14 +2,11 @@ package mariadb
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
-
-	"github.com/go-sql-driver/mysql"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -116,19 +113,5 @@ func (db *DB) ServerFigures(ctx context.Context) (map[string]int64, error) {
 // EndSessions kills connections, whose numbers are not given again. One that is
 // rolling back is listed until it has done so.
 func (db *DB) EndSessions(ctx context.Context, _ string, ids []int64) (left int, err error) {
-	for _, id := range ids {
-		var there int
-		if err := db.pool.QueryRowContext(ctx, "SELECT count(*) FROM information_schema.processlist WHERE id = ?", id).Scan(&there); err != nil {
-			return left, err
-		}
-		if there == 0 {
-			continue
-		}
-		left++
-		var me *mysql.MySQLError
-		if _, err := db.pool.ExecContext(ctx, "KILL "+strconv.FormatInt(id, 10)); err != nil && !(errors.As(err, &me) && me.Number == 1094) { // it has ended by itself
-			return left, err
-		}
-	}
-	return left, nil
+	return kill(ctx, db.pool, ids)
 }

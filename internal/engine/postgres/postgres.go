@@ -75,8 +75,10 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	// connecting, or no server would be one that target_session_attrs=read-write wants.
 	looking := func(more string) stdlib.OptionOpenDB {
 		return stdlib.OptionAfterConnect(func(ctx context.Context, c *pgx.Conn) error {
-			_, err := c.Exec(ctx, "SET default_transaction_read_only = on"+more)
-			return err
+			if _, err := c.Exec(ctx, "SET default_transaction_read_only = on"+more); err != nil {
+				return err
+			}
+			return watchClient(ctx, c)
 		})
 	}
 	// Anybody may make a function or an operator in a schema of the user's path, one
@@ -234,6 +236,17 @@ func (db *DB) Fault(err error) engine.Fault {
 	return engine.Fatal
 }
 
+// watchClient has the server look whether we are still there: a killed client's batch must
+// not go on, nor a query that nobody waits for. From version 14 on, and not on every platform.
+func watchClient(ctx context.Context, c *pgx.Conn) error {
+	_, err := c.Exec(ctx, "SET client_connection_check_interval = '500ms'")
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) {
+		return nil
+	}
+	return err
+}
+
 // Session opens the connection that writes.
 func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Session, error) {
 	if err := db.trusted(ctx); err != nil {
@@ -265,14 +278,6 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 	if err := conn.QueryRowContext(ctx, text, args...).Scan(into...); err != nil {
 		conn.Close()
 		return nil, err
-	}
-	// A killed client's batch must not go on. From version 14 on, and not on every platform.
-	if _, err := conn.ExecContext(ctx, "SET client_connection_check_interval = '500ms'"); err != nil {
-		var pe *pgconn.PgError
-		if !errors.As(err, &pe) {
-			conn.Close()
-			return nil, err
-		}
 	}
 	s.Durable = func(ctx context.Context) error {
 		_, err := conn.ExecContext(ctx, "RESET synchronous_commit")
