@@ -88,6 +88,13 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan.Plan) error {
 	if err := p.Earlier(ctx, l, c.Bool("again")); err != nil {
 		return err
 	}
+	beside, err := p.Beside(ctx, l)
+	if err != nil {
+		return err
+	}
+	for _, b := range beside {
+		a.err.Printf("  %s %s\n", a.err.Paint(term.Warn, "warning"), term.Clean(b))
+	}
 	steps, total, err := a.assess(ctx, c, p, &opts)
 	if err != nil {
 		return err

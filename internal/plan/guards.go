@@ -60,8 +60,8 @@ func (p *Plan) renumbered(ctx context.Context, l *ledger.Ledger, run int64) (boo
 	return false, err
 }
 
-// Earlier refuses a job of which there is an unfinished run, and one that was done
-// unless it is to be done again.
+// Earlier refuses a job of which there is an unfinished run, or one that is being taken back,
+// and one that was done unless it is to be done again.
 func (p *Plan) Earlier(ctx context.Context, l *ledger.Ledger, again bool) error {
 	runs, err := l.SameJob(ctx, p.Digest, p.Written)
 	if err != nil {
@@ -69,7 +69,14 @@ func (p *Plan) Earlier(ctx context.Context, l *ledger.Ledger, again bool) error 
 	}
 	for _, r := range runs {
 		switch {
-		case r.UndoneBy != 0:
+		case r.UndoneBy != 0: // what its undo has not come to yet would be changed twice
+			u, err := l.Load(ctx, r.UndoneBy)
+			if err != nil {
+				return err
+			}
+			if u.Status != ledger.Done {
+				return Refusef("run %d, which takes back run %d of this job, is unfinished (%s): go on with `jugatum resume %d`", u.ID, r.ID, u.Status, u.ID)
+			}
 		case r.Status != ledger.Done:
 			lost, err := p.renumbered(ctx, l, r.ID)
 			if err != nil {
@@ -87,6 +94,27 @@ func (p *Plan) Earlier(ctx context.Context, l *ledger.Ledger, again bool) error 
 		}
 	}
 	return nil
+}
+
+// Beside tells of runs that are unfinished, have changed rows, and are of tables that the job
+// changes as well.
+func (p *Plan) Beside(ctx context.Context, l *ledger.Ledger) (told []string, err error) {
+	runs, err := l.Unfinished(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range runs {
+		at := slices.IndexFunc(p.Changes, func(c *change.Change) bool { return c.Call == nil && r.Touches(c.Table.Schema, c.Table.Name) })
+		if at < 0 {
+			continue
+		}
+		what := fmt.Sprintf("run %d", r.ID)
+		if r.UndoOf != 0 {
+			what += fmt.Sprintf(", which takes back run %d,", r.UndoOf)
+		}
+		told = append(told, fmt.Sprintf("%s has changed rows of %s and is unfinished (%s): those that it has not come to will be changed by it after this job, should it go on", what, p.Changes[at].Table, r.Status))
+	}
+	return told, nil
 }
 
 // Expectations holds the counts of all steps against what the job expects, before

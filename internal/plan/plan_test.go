@@ -160,9 +160,45 @@ func TestEarlier(t *testing.T) {
 	if _, _, err := dbtest.Undo(t, db, 1); err != nil {
 		t.Fatal(err)
 	}
+	dbtest.Exec(t, other, "UPDATE jugatum_run SET status = 'stopped' WHERE id = 2")
+	if err := ask(sql, true); !errors.Is(err, runner.ErrGuard) || !strings.Contains(err.Error(), "run 2, which takes back run 1 of this job, is unfinished (stopped)") {
+		t.Error(err)
+	}
+	dbtest.Exec(t, other, "UPDATE jugatum_run SET status = 'done' WHERE id = 2")
 	if err := ask(sql, false); err != nil { // it was taken back
 		t.Error(err)
 	}
+}
+
+// TestBeside: a run that is unfinished and has changed rows of the job's table is told, whatever its job.
+func TestBeside(t *testing.T) {
+	db, other := dbtest.Open(t, append(harbour, "CREATE TABLE beside (id INTEGER PRIMARY KEY, v integer)")...)
+	if _, err := dbtest.Run(t, db, "UPDATE berth SET day_rate = day_rate + 1 WHERE id > 30", dbtest.Options()); err != nil {
+		t.Fatal(err)
+	}
+	ctx, l := context.Background(), ledger.Open(db)
+	ask := func(sql, want string) {
+		t.Helper()
+		p, err := dbtest.Plan(db, sql, "", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		told, err := p.Beside(ctx, l)
+		if got := strings.Join(told, "\n"); err != nil || (got == "") != (want == "") || !strings.Contains(got, want) {
+			t.Errorf("%s: %q %v", sql, got, err)
+		}
+	}
+	const another = "DELETE FROM berth WHERE id = 1"
+	ask(another, "")
+	dbtest.Exec(t, other, "UPDATE jugatum_run SET status = 'stopped'")
+	ask(another, "run 1 has changed rows of berth and is unfinished (stopped)")
+	ask("DELETE FROM beside WHERE id = 1", "")
+	dbtest.Exec(t, other, "UPDATE jugatum_run SET status = 'done'")
+	if _, _, err := dbtest.Undo(t, db, 1); err != nil {
+		t.Fatal(err)
+	}
+	dbtest.Exec(t, other, "UPDATE jugatum_run SET status = 'stopped' WHERE id = 2")
+	ask(another, "run 2, which takes back run 1, has changed rows of berth")
 }
 
 // TestAround: what a job wants to hold before and after each of its steps.
