@@ -1,6 +1,10 @@
 package change
 
-import "jugatum/internal/sqltext"
+import (
+	"strings"
+
+	"jugatum/internal/sqltext"
+)
 
 // Joint is what a kind of step that looks values up in other rows says of them.
 // It is made by the kind, of pieces of SQL that have been read one by one.
@@ -171,7 +175,11 @@ func Lost(c *Change) *Query {
 		return nil
 	}
 	q := &Query{D: c.D}
-	q.Add(" FROM ", c.TargetSQL(), " WHERE NOT EXISTS (SELECT 1 FROM ").Fragment(l.From, c.Params).Add(" WHERE ").Fragment(l.Match, c.Params).Add(")")
+	if l.Query != "" && len(l.Columns) > 0 && c.D.Forms().AntiJoins { // what is matched by is not NULL where it is equal
+		q.Add(" FROM ", c.TargetSQL(), " LEFT JOIN ").Fragment(l.From, c.Params).Add(" ON ").Fragment(l.Match, c.Params).Add(" WHERE ", l.As, ".", l.Index[0], " IS NULL")
+	} else {
+		q.Add(" FROM ", c.TargetSQL(), " WHERE NOT EXISTS (SELECT 1 FROM ").Fragment(l.From, c.Params).Add(" WHERE ").Fragment(l.Match, c.Params).Add(")")
+	}
 	if !l.Where.Empty() {
 		q.Add(" AND (").Fragment(l.Where, c.Params).Add(")")
 	}
@@ -181,15 +189,28 @@ func Lost(c *Change) *Query {
 // Unused is the query, from FROM on, for the rows that could be looked up and that
 // no row of the target matches, whatever the step's filter.
 func Unused(c *Change) *Query {
-	q := (&Query{D: c.D}).SourceRows(c).Add(" WHERE NOT EXISTS (SELECT 1 FROM ")
-	if w := c.Lookup.Words; w != nil {
-		q.Fragment(w.table, c.Params)
+	l, forms := c.Lookup, c.D.Forms()
+	q := (&Query{D: c.D}).SourceRows(c)
+	if w := l.Words; w != nil {
+		q.Add(" WHERE NOT EXISTS (SELECT 1 FROM ").Fragment(w.table, c.Params)
 		if !w.Alone {
 			q.Add(", ", c.TargetSQL())
 		}
 		return q.Add(" WHERE ").Fragment(w.on, c.Params).Add(")")
 	}
-	return q.Add(c.TargetSQL(), " WHERE ").Fragment(c.Lookup.Match, c.Params).Add(")")
+	if len(l.Columns) == 0 || !forms.AntiJoins && !forms.IndexesDerived {
+		return q.Add(" WHERE NOT EXISTS (SELECT 1 FROM ", c.TargetSQL(), " WHERE ").Fragment(l.Match, c.Params).Add(")")
+	}
+	// The target need not have an index of what is matched: it stands as a query, for which one is made.
+	var columns []string
+	for _, col := range l.Columns {
+		columns = append(columns, c.D.Quote(col.Name))
+	}
+	target := "(SELECT " + strings.Join(columns, ", ") + " FROM " + c.TargetSQL()
+	if forms.AntiJoins {
+		return q.Add(" LEFT JOIN ", target, ") AS ", c.Ref, " ON ").Fragment(l.Match, c.Params).Add(" WHERE ", c.Ref, ".", columns[0], " IS NULL")
+	}
+	return q.Add(" WHERE NOT EXISTS (SELECT 1 FROM ", target, forms.Unmerged, ") AS ", c.Ref, " WHERE ").Fragment(l.Match, c.Params).Add(")")
 }
 
 // Source is the query for the rows that a change looks up.

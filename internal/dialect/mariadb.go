@@ -28,7 +28,7 @@ func (mariadb) Forms() *change.Forms { return mariadbForms }
 
 var mariadbForms = &change.Forms{
 	TextAsBits: true, Collations: true, Mixed: change.AsNumbers,
-	HashesNotIn: true, Unmerged: " LIMIT 18446744073709551615", ReadByExplain: true, By: change.ByJoin,
+	HashesNotIn: true, IndexesDerived: true, Unmerged: " LIMIT 18446744073709551615", ReadByExplain: true, By: change.ByJoin,
 	LeftToRight: true, RowByRow: true, UntoldTriggers: true, SparingTrigger: true,
 }
 

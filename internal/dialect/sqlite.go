@@ -24,7 +24,7 @@ func (sqlite) Forms() *change.Forms { return sqliteForms }
 
 var sqliteForms = &change.Forms{
 	Digits: 15, Seconds: -1,
-	RowComparison: true, HashesNotIn: true, Unmerged: " LIMIT -1", By: change.BySubset,
+	RowComparison: true, HashesNotIn: true, AntiJoins: true, Unmerged: " LIMIT -1", By: change.BySubset,
 	NamesOrTexts: true, LooseReference: true,
 	StoredKeys: true, CountedRanges: true, Mixed: change.AsTexts,
 }

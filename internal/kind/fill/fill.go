@@ -395,6 +395,9 @@ func (p *parts) value(j *change.Joint, i int) string {
 // beside a condition of the author's.
 func (p *parts) query() string {
 	if p.s.On != "" {
+		if p.D.Forms().IndexesDerived {
+			return "SELECT * FROM " + p.origin + p.D.Forms().Unmerged
+		}
 		return "SELECT * FROM " + p.origin
 	}
 	var names, cols, by []string
@@ -414,8 +417,10 @@ func (p *parts) query() string {
 		add(filled+strconv.Itoa(i+1), f.Expr)
 	}
 	from, end := p.origin, ""
-	if p.s.MatchAs != "" {
+	if p.s.MatchAs != "" || p.D.Forms().IndexesDerived {
 		end = p.D.Forms().Unmerged // worked out once, rather than for each row of the target
+	}
+	if p.s.MatchAs != "" {
 		from = p.byWords()
 	}
 	if p.s.Pick == "" {

@@ -105,6 +105,38 @@ func TestParts(t *testing.T) {
 	}
 }
 
+// TestCountedByAnIndex: where a server would go through all of the source for each row of the target to
+// tell which of them match nothing, or the other way round, it makes an index first.
+func TestCountedByAnIndex(t *testing.T) {
+	k := Keys{From: ptr("quay"), Match: map[string]any{"zone": "zone"}, Fill: map[string]string{"quay_id": "id"}}
+	for _, x := range []struct {
+		d            change.Dialect
+		lost, unused string // their ends
+	}{
+		{dialect.PostgreSQL, `"visit" WHERE NOT EXISTS (SELECT 1 FROM (SELECT (zone) AS jugatum_m1, (id) AS jugatum_f1 FROM quay AS quay) AS jugatum_source WHERE "visit"."zone" = jugatum_source.jugatum_m1)`,
+			` WHERE NOT EXISTS (SELECT 1 FROM "visit" WHERE "visit"."zone" = jugatum_source.jugatum_m1)`},
+		{dialect.SQLite, `"visit" LEFT JOIN (SELECT (zone) AS jugatum_m1, (id) AS jugatum_f1 FROM quay AS quay) AS jugatum_source ON "visit"."zone" = jugatum_source.jugatum_m1 WHERE jugatum_source.jugatum_m1 IS NULL`,
+			` LEFT JOIN (SELECT "zone" FROM "visit") AS "visit" ON "visit"."zone" = jugatum_source.jugatum_m1 WHERE "visit"."zone" IS NULL`},
+		{dialect.MariaDB, "`visit` WHERE NOT EXISTS (SELECT 1 FROM (SELECT (zone) AS jugatum_m1, (id) AS jugatum_f1 FROM quay AS quay LIMIT 18446744073709551615) AS jugatum_source WHERE `visit`.`zone` = jugatum_source.jugatum_m1)",
+			" WHERE NOT EXISTS (SELECT 1 FROM (SELECT `zone` FROM `visit` LIMIT 18446744073709551615) AS `visit` WHERE `visit`.`zone` = jugatum_source.jugatum_m1)"},
+	} {
+		parts, err := read(t, k).Parts(change.Spec{Name: "s", Table: "visit"}, kind.Place{D: x.d, Tables: books})
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, err := change.Build(x.d, parts[0].Spec, nil, books)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := change.Lost(c).String(); !strings.HasSuffix(got, x.lost) {
+			t.Errorf("without a match: %s\nwant %s", got, x.lost)
+		}
+		if got := change.Unused(c).String(); !strings.HasSuffix(got, x.unused) {
+			t.Errorf("used by no row: %s\nwant %s", got, x.unused)
+		}
+	}
+}
+
 // TestNull: rows without a match are a change of their own, which finds them as surely
 // after the first.
 func TestNull(t *testing.T) {
