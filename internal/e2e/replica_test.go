@@ -431,11 +431,11 @@ func TestGalera(t *testing.T) {
 	}
 	stop, written := make(chan struct{}), make(chan int)
 	go func() { written <- dbs[1].writeAhead(stop) }()
-	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "250", "--lag", "3s", "--replica", nodes[1].URL(""))
-	d.waitForBatches(25)
+	cmd := d.start("run", "--sql", killSQL, "--accept", "any", "--batch", "500", "--lag", "3s", "--replica", nodes[1].URL(""))
+	d.waitForBatches(12)
 	close(stop)
 	m := <-written
-	d.waitForBatches(40)
+	d.waitForBatches(20)
 	d.until("the batch waits for the row that is held", func() bool {
 		return d.transactions("LOCK WAIT") > 0
 	})
@@ -446,7 +446,7 @@ func TestGalera(t *testing.T) {
 	})
 	held.ExecContext(context.Background(), "COMMIT")
 	held.Close()
-	d.waitForBatches(50)
+	d.waitForBatches(25)
 	// Commits that another node's came before end like deadlocks, and are done again.
 	retries, failures := d.one("SELECT sum(retries) FROM jugatum_batch"), d.one("SELECT sum(variable_value) FROM information_schema.global_status WHERE variable_name IN ('wsrep_local_cert_failures', 'wsrep_local_bf_aborts')")
 	t.Logf("%d changes on another node; %s batches were done again, after %s certification failures and aborts", m, retries, failures)
@@ -455,13 +455,13 @@ func TestGalera(t *testing.T) {
 	}
 	// A node that wants no queue holds everybody up while it has one.
 	dbs[1].exec("SET GLOBAL wsrep_provider_options = 'gcs.fc_limit=1'", "SET GLOBAL innodb_flush_log_at_trx_commit = 1")
-	d.waitForBatches(120)
+	d.waitForBatches(60)
 	// How long that is depends on the machine; a run eases off beyond a share of the time.
 	t.Logf("the cluster held writers up for %s ns, %s batches eased off", d.one("SELECT variable_value FROM information_schema.global_status WHERE variable_name = 'wsrep_flow_control_paused_ns'"),
 		d.one("SELECT count(*) FROM jugatum_batch WHERE why LIKE '%the cluster holds writers up%'"))
 	dbs[1].exec("SET GLOBAL wsrep_provider_options = 'gcs.fc_limit=16'", "SET GLOBAL innodb_flush_log_at_trx_commit = 0")
 	nodes[2].Kill()
-	d.waitForBatches(160)
+	d.waitForBatches(80)
 	if err := nodes[2].Join(); err != nil {
 		t.Fatal(err)
 	}
@@ -482,8 +482,8 @@ func TestGalera(t *testing.T) {
 		x.must(0, "verify", "1")
 	}
 	// Another node takes over a run that was killed on the first.
-	cmd = d.start("undo", "1", "--batch", "250")
-	d.waitForBatches(50 + atoi(d.one("SELECT count(*) FROM jugatum_batch WHERE run = 1")))
+	cmd = d.start("undo", "1", "--batch", "500")
+	d.waitForBatches(25 + atoi(d.one("SELECT count(*) FROM jugatum_batch WHERE run = 1")))
 	cmd.Process.Kill()
 	cmd.Wait()
 	dbs[1].must(0, "resume", "2")
