@@ -59,6 +59,11 @@ func (x *loading) turns(ctx context.Context, record *ledger.List, s *changes.Ste
 		before = next
 	}
 	before := x.list
+	if len(x.list.Later) > 0 { // of a table that it knows nothing of MariaDB would read all for each line
+		if err := x.analyze(ctx, before); err != nil {
+			return err
+		}
+	}
 	for i, t := range x.list.Later {
 		if err := x.settle(ctx, s, before, t, &record.Turns[i]); err != nil {
 			return err
