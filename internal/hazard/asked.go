@@ -72,7 +72,7 @@ func ambiguousFill(l look) []Question {
 	if l.c.Lookup == nil || l.c.Lookup.Unique || l.c.From.Empty() || l.c.Table.Key == nil {
 		return nil
 	}
-	return []Question{{From: change.Doubles(l.c, change.Range{}).Within(" FROM (", ") AS jugatum_d"), Quick: true}}
+	return []Question{{From: change.Doubles(l.c, change.Range{}).Within(" FROM (", ") AS jugatum_d"), Quick: true, Whole: true}}
 }
 
 func ambiguous(l look) []Question {

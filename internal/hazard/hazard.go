@@ -81,7 +81,8 @@ type Question struct {
 	From  *change.Query // SQL from FROM on, for the rows concerned; nil if how many there are is known
 	Rows  int64         // where From is nil
 	Quick bool          // a look for a first row is worth it also where nothing is counted
-	Bare  bool          // the same, but only where no values are kept: otherwise each batch finds it
+	Whole bool          // no row is known before all are read: a planner that is asked for a first one takes a way that finds some soon, and none late
+	Bare  bool          // as Quick, but only where no values are kept: otherwise each batch finds it
 	Apart bool          // a value that cannot be worked out is told elsewhere, and no reason to end
 
 	hazard Hazard

@@ -38,8 +38,12 @@ func (p *Step) unrepeated(c *change.Change) {
 func Refusals(ctx context.Context, db engine.DB, c *change.Change, method string, keep bool) ([]hazard.Finding, error) {
 	p := &Step{Hazards: hazard.Text(c, method)}
 	for _, q := range hazard.Questions(c, method, -1, keep) {
+		first := " LIMIT 1"
+		if q.Whole {
+			first = ""
+		}
 		var n int64
-		if err := db.JobPool().QueryRowContext(ctx, "SELECT count(*) FROM (SELECT 1"+q.From.String()+" LIMIT 1) AS jugatum_e", q.From.Args...).Scan(&n); err != nil {
+		if err := db.JobPool().QueryRowContext(ctx, "SELECT count(*) FROM (SELECT 1"+q.From.String()+first+") AS jugatum_e", q.From.Args...).Scan(&n); err != nil {
 			return nil, err
 		}
 		p.found(q.Finding(-n)) // some, nobody has counted how many
