@@ -139,13 +139,13 @@ func verdict(db engine.DB, text []byte, sealed string) seal.Verdict {
 // changed after this user had made it. The SQL of one that this user has not made
 // it shows first, and asks.
 func (a *app) believe(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
-	if err := a.known(c, db, l, r); err != nil {
+	if err := a.known(ctx, c, db, l, r); err != nil {
 		return err
 	}
 	return l.Coherent(ctx, r)
 }
 
-func (a *app) known(c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
+func (a *app) known(ctx context.Context, c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Run) error {
 	why, changed := doubt(db, l, r)
 	switch {
 	case why == "":
@@ -184,7 +184,7 @@ func (a *app) known(c *cli.Command, db engine.DB, l *ledger.Ledger, r *ledger.Ru
 	if !a.keyboard.TTY {
 		return refusef("run %d: %s; nothing was done. If the SQL above is what is meant, --%s goes on", r.ID, term.Clean(why), trustRecord)
 	}
-	answer, err := a.keyboard.Ask(o, fmt.Sprintf("Type the number of the run (%d) to carry this out, anything else to leave:", r.ID))
+	answer, err := a.keyboard.Ask(ctx, o, fmt.Sprintf("Type the number of the run (%d) to carry this out, anything else to leave:", r.ID))
 	if err != nil || answer != fmt.Sprint(r.ID) {
 		return refusef("not confirmed; nothing was done")
 	}

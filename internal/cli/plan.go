@@ -109,7 +109,7 @@ func (a *app) plan(ctx context.Context, c *cli.Command, db engine.DB) (*plan.Pla
 			if question == "" {
 				question = p.Name
 			}
-			text, err := a.keyboard.Ask(a.err, question+" ("+string(p.Type)+"):")
+			text, err := a.keyboard.Ask(ctx, a.err, question+" ("+string(p.Type)+"):")
 			if err != nil {
 				return nil, usagef("parameter %s is missing", p.Name)
 			}

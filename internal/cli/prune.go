@@ -158,7 +158,7 @@ func (a *app) pruneAsked(ctx context.Context, c *cli.Command, db engine.DB, whic
 	}
 	if len(drop) == 0 {
 		a.err.Printf("There is nothing to drop.\n")
-	} else if err := a.sure(c, fmt.Sprintf("drops %s of what was kept; none of these runs can be undone afterwards, and verify can ask their checks alone. The record of them stays.", bytesOr(total)), "prune"); err != nil {
+	} else if err := a.sure(ctx, c, fmt.Sprintf("drops %s of what was kept; none of these runs can be undone afterwards, and verify can ask their checks alone. The record of them stays.", bytesOr(total)), "prune"); err != nil {
 		return err
 	}
 	s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum prune", LockTimeout: 5 * time.Second})
@@ -254,14 +254,14 @@ func pruneJSON(db engine.DB, drop []ledger.Room) any {
 }
 
 // sure has a person say so, or the caller by --yes.
-func (a *app) sure(c *cli.Command, what, word string) error {
+func (a *app) sure(ctx context.Context, c *cli.Command, what, word string) error {
 	if c.Bool("yes") {
 		return nil
 	}
 	if !a.keyboard.TTY {
 		return refusef("this %s Without a terminal, say so with --yes", what)
 	}
-	answer, err := a.keyboard.Ask(a.err, fmt.Sprintf("This %s\nType %s to go on, anything else to leave:", what, word))
+	answer, err := a.keyboard.Ask(ctx, a.err, fmt.Sprintf("This %s\nType %s to go on, anything else to leave:", what, word))
 	if err != nil || answer != word {
 		return refusef("not confirmed; nothing was dropped")
 	}
@@ -309,7 +309,7 @@ func (a *app) forget() *cli.Command {
 			for _, x := range rooms {
 				n += len(x.Objects)
 			}
-			if err := a.sure(c, fmt.Sprintf("drops the record of %s and %s from %s: nothing that they changed can be verified or undone afterwards.", term.Counted(int64(len(runs)), "run"), term.Counted(int64(n), "table")+" of what they kept", db.Name()), "forget"); err != nil {
+			if err := a.sure(ctx, c, fmt.Sprintf("drops the record of %s and %s from %s: nothing that they changed can be verified or undone afterwards.", term.Counted(int64(len(runs)), "run"), term.Counted(int64(n), "table")+" of what they kept", db.Name()), "forget"); err != nil {
 				return err
 			}
 			s, err := db.Session(ctx, engine.SessionOptions{Purpose: "jugatum forget", LockTimeout: 5 * time.Second})

@@ -187,7 +187,7 @@ func (a *app) assess(ctx context.Context, c *cli.Command, p *plan.Plan, opts *le
 		opts.Consent.Rows, err = p.Approved(approved, seen, tolerance)
 	case ask.Count:
 		opts.Consent.Rows = total
-		err = a.accept(accept, total)
+		err = a.accept(ctx, accept, total)
 	}
 	return steps, total, err
 }
@@ -216,7 +216,7 @@ func told(x *plan.Assessment, lifted []string) (out []ledger.Hazard) {
 }
 
 // accept has a person, or the caller, say how many rows will change.
-func (a *app) accept(given string, total int64) error {
+func (a *app) accept(ctx context.Context, given string, total int64) error {
 	switch {
 	case given != "":
 		n, err := strconv.ParseInt(strings.ReplaceAll(given, ",", ""), 10, 64)
@@ -232,7 +232,7 @@ func (a *app) accept(given string, total int64) error {
 	case !a.keyboard.TTY:
 		return refusef("%d rows would change; without a terminal, say so with --accept %d", total, total)
 	}
-	answer, err := a.keyboard.Ask(a.err, fmt.Sprintf("Type the number of rows to go on (%s), anything else to leave:", term.Count(total)))
+	answer, err := a.keyboard.Ask(ctx, a.err, fmt.Sprintf("Type the number of rows to go on (%s), anything else to leave:", term.Count(total)))
 	if err != nil || strings.ReplaceAll(answer, ",", "") != strconv.FormatInt(total, 10) {
 		return refusef("not confirmed; nothing was changed")
 	}

@@ -49,7 +49,7 @@ func (o *Out) mark(s string, head, tail int, style text.Colors, width int) strin
 	}
 	left, right := s[:head], s[len(s)-tail:]
 	lw, rw := utf8.RuneCountInString(left), utf8.RuneCountInString(right)
-	mid = Fit(mid, max(width-min(lw, context)-min(rw, context), 4))
+	mid = Fit(mid, max(width-min(lw, nearby)-min(rw, nearby), 4))
 	room := max(width-utf8.RuneCountInString(mid), 0)
 	if lw+rw > room { // share the room, and give one side what the other does not need
 		l := min(lw, max(room/2, room-rw))
@@ -65,8 +65,8 @@ func (o *Out) mark(s string, head, tail int, style text.Colors, width int) strin
 	return left + open + o.Paint(style, mid) + close + right
 }
 
-// context is how many characters beside a change are shown however long it is.
-const context = 6
+// nearby is how many characters beside a change are shown however long it is.
+const nearby = 6
 
 func commonPrefix(a, b string) int {
 	n := 0

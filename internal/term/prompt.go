@@ -2,6 +2,7 @@ package term
 
 import (
 	"bufio"
+	"context"
 	"io"
 	"strings"
 )
@@ -15,12 +16,27 @@ type Keyboard struct {
 // NewKeyboard reads from r; tty says whether a person sits there.
 func NewKeyboard(r io.Reader, tty bool) *Keyboard { return &Keyboard{bufio.NewReader(r), tty} }
 
-// Ask puts a question and reads one line.
-func (k *Keyboard) Ask(o *Out, question string) (string, error) {
+// Ask puts a question and reads one line. It gives up where the context ends: whoever listens to
+// signals would otherwise hear nothing of one while a person is asked.
+func (k *Keyboard) Ask(ctx context.Context, o *Out, question string) (string, error) {
 	o.Printf("%s ", question)
-	s, err := k.r.ReadString('\n')
-	if err != nil && s == "" {
-		return "", err
+	type line struct {
+		text string
+		err  error
 	}
-	return strings.TrimSpace(s), nil
+	read := make(chan line, 1)
+	go func() {
+		s, err := k.r.ReadString('\n')
+		read <- line{s, err}
+	}()
+	select {
+	case <-ctx.Done():
+		o.Printf("\n")
+		return "", ctx.Err()
+	case l := <-read:
+		if l.err != nil && l.text == "" {
+			return "", l.err
+		}
+		return strings.TrimSpace(l.text), nil
+	}
 }

@@ -2,8 +2,12 @@ package term
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
+	"errors"
+	"io"
 	"math"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -142,5 +146,24 @@ func TestYield(t *testing.T) {
 		if got := strings.Join(strings.Fields(head), " "); got != want {
 			t.Errorf("at %s columns: %q, expected %q\n%s", width, got, want, b.String())
 		}
+	}
+}
+
+// TestAskGivesUp: a question ends with its context, though nobody answers.
+func TestAskGivesUp(t *testing.T) {
+	unanswered, typed := io.Pipe()
+	defer typed.Close()
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	null, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer null.Close()
+	if s, err := NewKeyboard(unanswered, true).Ask(ctx, NewOut(null), "How much?"); s != "" || !errors.Is(err, context.Canceled) {
+		t.Errorf("%q, %v", s, err)
+	}
+	if s, err := NewKeyboard(strings.NewReader(" 7 \n"), true).Ask(context.Background(), NewOut(null), "How much?"); s != "7" || err != nil {
+		t.Errorf("%q, %v", s, err)
 	}
 }
