@@ -14,6 +14,9 @@ func TestLookingLeavesNothingBehind(t *testing.T) {
 		if d.engine == "sqlite" { // there is no server
 			return
 		}
+		if d.engine == "postgres" && atoi(d.one("SELECT current_setting('server_version_num')")) < 140000 {
+			t.Skip("PostgreSQL 13 does not look whether its client is there")
+		}
 		d.exec("CREATE TABLE berth (id integer PRIMARY KEY, note varchar(20))", "INSERT INTO berth VALUES (1, 'x')")
 		ctx := context.Background()
 		other, err := d.db.Conn(ctx)
