@@ -157,8 +157,8 @@ type Forms struct {
 	RowComparison  bool   // (a, b) > (1, 2) goes through an index
 	HashesNotIn    bool   // for NOT IN a list is made of a query once, otherwise for NOT EXISTS
 	Materialized   string // what stands between AS and a query of WITH that is to be carried out whole
-	IndexesDerived bool   // joins go through all of a table for each row of the other, but for one that was made for the query: of that they make an index
-	AntiJoins      bool   // rows without a match are told by LEFT JOIN, for which an index is made where there is none; NOT EXISTS goes through all of the table for each row
+	IndexesDerived bool   // a join makes an index of a derived table that stays apart, and of nothing else: without one it reads all of a table for each row of the other
+	AntiJoins      bool   // a LEFT JOIN makes an index where there is none, NOT EXISTS does not and reads all of the table for each row
 	Unmerged       string // at the end of a derived table: keeps the planner from making it part of the query around it
 	ReadByExplain  bool   // EXPLAIN has a query read without looking at rows; LIMIT 0 would carry out what it is made of
 	By             Way    // how other tables are named in a statement that changes one

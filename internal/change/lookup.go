@@ -1,10 +1,6 @@
 package change
 
-import (
-	"strings"
-
-	"jugatum/internal/sqltext"
-)
+import "jugatum/internal/sqltext"
 
 // Joint is what a kind of step that looks values up in other rows says of them.
 // It is made by the kind, of pieces of SQL that have been read one by one.
@@ -174,12 +170,12 @@ func Lost(c *Change) *Query {
 	if l == nil {
 		return nil
 	}
-	q := &Query{D: c.D}
-	if l.Query != "" && len(l.Columns) > 0 && c.D.Forms().AntiJoins { // what is matched by is not NULL where it is equal
-		q.Add(" FROM ", c.TargetSQL(), " LEFT JOIN ").Fragment(l.From, c.Params).Add(" ON ").Fragment(l.Match, c.Params).Add(" WHERE ", l.As, ".", l.Index[0], " IS NULL")
-	} else {
-		q.Add(" FROM ", c.TargetSQL(), " WHERE NOT EXISTS (SELECT 1 FROM ").Fragment(l.From, c.Params).Add(" WHERE ").Fragment(l.Match, c.Params).Add(")")
+	by := "" // a source that is a table is joined by an index of its own
+	if l.Query != "" && len(l.Columns) > 0 {
+		by = l.As + "." + l.Index[0]
 	}
+	q := (&Query{D: c.D}).Add(" FROM ", c.TargetSQL())
+	q.lacking(c, by, func() { q.Fragment(l.From, c.Params) })
 	if !l.Where.Empty() {
 		q.Add(" AND (").Fragment(l.Where, c.Params).Add(")")
 	}
@@ -199,18 +195,34 @@ func Unused(c *Change) *Query {
 		return q.Add(" WHERE ").Fragment(w.on, c.Params).Add(")")
 	}
 	if len(l.Columns) == 0 || !forms.AntiJoins && !forms.IndexesDerived {
-		return q.Add(" WHERE NOT EXISTS (SELECT 1 FROM ", c.TargetSQL(), " WHERE ").Fragment(l.Match, c.Params).Add(")")
+		return q.lacking(c, "", func() { q.Add(c.TargetSQL()) })
 	}
 	// The target need not have an index of what is matched: it stands as a query, for which one is made.
-	var columns []string
-	for _, col := range l.Columns {
-		columns = append(columns, c.D.Quote(col.Name))
+	return q.lacking(c, c.Ref+"."+c.D.Quote(l.Columns[0].Name), func() {
+		q.Add("(SELECT ")
+		for i, col := range l.Columns {
+			q.sep(i).Add(c.D.Quote(col.Name))
+		}
+		q.Add(" FROM ", c.TargetSQL())
+		if forms.IndexesDerived {
+			q.Add(forms.Unmerged)
+		}
+		q.Add(") AS ", c.Ref)
+	})
+}
+
+// lacking appends, to rows of a FROM list, that what others appends has none that the change
+// matches with them. by, if not empty, is one of its columns that are compared for equality,
+// and so not NULL in a row that matches.
+func (q *Query) lacking(c *Change, by string, others func()) *Query {
+	if by != "" && q.D.Forms().AntiJoins {
+		q.Add(" LEFT JOIN ")
+		others()
+		return q.Add(" ON ").Fragment(c.Lookup.Match, c.Params).Add(" WHERE ", by, " IS NULL")
 	}
-	target := "(SELECT " + strings.Join(columns, ", ") + " FROM " + c.TargetSQL()
-	if forms.AntiJoins {
-		return q.Add(" LEFT JOIN ", target, ") AS ", c.Ref, " ON ").Fragment(l.Match, c.Params).Add(" WHERE ", c.Ref, ".", columns[0], " IS NULL")
-	}
-	return q.Add(" WHERE NOT EXISTS (SELECT 1 FROM ", target, forms.Unmerged, ") AS ", c.Ref, " WHERE ").Fragment(l.Match, c.Params).Add(")")
+	q.Add(" WHERE NOT EXISTS (SELECT 1 FROM ")
+	others()
+	return q.Add(" WHERE ").Fragment(c.Lookup.Match, c.Params).Add(")")
 }
 
 // Source is the query for the rows that a change looks up.

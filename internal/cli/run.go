@@ -85,10 +85,7 @@ func (a *app) start(ctx context.Context, c *cli.Command, p *plan.Plan) error {
 		}
 	}
 	l := a.ledger(p.DB)
-	if err := p.Earlier(ctx, l, c.Bool("again")); err != nil {
-		return err
-	}
-	beside, err := p.Beside(ctx, l)
+	beside, err := p.Earlier(ctx, l, c.Bool("again"))
 	if err != nil {
 		return err
 	}

@@ -89,7 +89,7 @@ func (a *app) trial(ctx context.Context, c *cli.Command) error {
 }
 
 // try tries the ways to carry a plan's steps out, and tells what they came to.
-func (a *app) try(ctx context.Context, c *cli.Command, p *plan.Plan, o trial.Options) (err error) {
+func (a *app) try(ctx context.Context, c *cli.Command, p *plan.Plan, o trial.Options) error {
 	db, by := p.DB, c.String("by")
 	if err := plan.MayWrite(ctx, db, c.StringSlice("despite")); err != nil {
 		return err

@@ -79,34 +79,22 @@ func (l *Ledger) SameJob(ctx context.Context, digest, earlier string) ([]*Run, e
 	return l.runs(ctx, "WHERE r.digest IN (?, ?) AND r.undo_of IS NULL ORDER BY r.id DESC", digest, earlier)
 }
 
-// Unfinished reads the runs that could go on and have changed rows, the newest first.
+// Unfinished reads the runs that could go on, the newest first.
 func (l *Ledger) Unfinished(ctx context.Context) ([]*Run, error) {
 	if ok, err := l.Exists(ctx); err != nil || !ok {
 		return nil, err
 	}
-	runs, err := l.runs(ctx, "WHERE r.status <> '"+Done+"' ORDER BY r.id DESC")
-	if err != nil {
-		return nil, err
-	}
-	return slices.DeleteFunc(runs, func(r *Run) bool {
-		changed := slices.ContainsFunc(r.Steps, func(st *Step) bool { return st.Totals.Changed > 0 })
-		return r.UndoneBy != 0 || !changed // the undo speaks for a run that is taken back
-	}), nil
+	return l.runs(ctx, "WHERE r.status <> ? ORDER BY r.id DESC", Done)
 }
 
-// Touches reports whether a run changes rows of a table.
-func (r *Run) Touches(schema, table string) bool {
-	for _, st := range r.Steps {
-		if st.TableSchema == schema && st.TableName == table {
+// Touched reports whether a run has changed rows of a table.
+func (r *Run) Touched(schema, table string) bool {
+	return slices.ContainsFunc(r.Steps, func(st *Step) bool {
+		if st.TableSchema == schema && st.TableName == table && st.Totals.Changed > 0 {
 			return true
 		}
-		for _, a := range st.Acts {
-			if a.TableSchema == schema && a.TableName == table {
-				return true
-			}
-		}
-	}
-	return false
+		return slices.ContainsFunc(st.Acts, func(a *Act) bool { return a.TableSchema == schema && a.TableName == table && a.Changed > 0 })
+	})
 }
 
 func (l *Ledger) runs(ctx context.Context, rest string, args ...any) ([]*Run, error) {

@@ -61,60 +61,57 @@ func (p *Plan) renumbered(ctx context.Context, l *ledger.Ledger, run int64) (boo
 }
 
 // Earlier refuses a job of which there is an unfinished run, or one that is being taken back,
-// and one that was done unless it is to be done again.
-func (p *Plan) Earlier(ctx context.Context, l *ledger.Ledger, again bool) error {
+// and one that was done unless it is to be done again. It tells of unfinished runs of other
+// jobs that have changed rows of the same tables.
+func (p *Plan) Earlier(ctx context.Context, l *ledger.Ledger, again bool) (beside []string, err error) {
 	runs, err := l.SameJob(ctx, p.Digest, p.Written)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	unfinished, err := l.Unfinished(ctx)
+	if err != nil {
+		return nil, err
 	}
 	for _, r := range runs {
 		switch {
-		case r.UndoneBy != 0: // what its undo has not come to yet would be changed twice
-			u, err := l.Load(ctx, r.UndoneBy)
-			if err != nil {
-				return err
-			}
-			if u.Status != ledger.Done {
-				return Refusef("run %d, which takes back run %d of this job, is unfinished (%s): go on with `jugatum resume %d`", u.ID, r.ID, u.Status, u.ID)
+		case r.UndoneBy != 0:
+			at := slices.IndexFunc(unfinished, func(u *ledger.Run) bool { return u.ID == r.UndoneBy })
+			if at >= 0 { // what its undo has not come to yet would be changed twice
+				return nil, Refusef("run %d, which takes back run %d of this job, is unfinished (%s): go on with `jugatum resume %d`", r.UndoneBy, r.ID, unfinished[at].Status, r.UndoneBy)
 			}
 		case r.Status != ledger.Done:
 			lost, err := p.renumbered(ctx, l, r.ID)
 			if err != nil {
-				return err
+				return nil, err
 			}
 			if lost && again {
 				continue
 			}
 			if lost {
-				return Refusef("run %d of this job ended before it was done, and the rows that it has changed cannot be told from others any more, since they were given other numbers; --again does the job for every row that matches now", r.ID)
+				return nil, Refusef("run %d of this job ended before it was done, and the rows that it has changed cannot be told from others any more, since they were given other numbers; --again does the job for every row that matches now", r.ID)
 			}
-			return Refusef("run %d of this job is unfinished (%s): go on with `jugatum resume %d`, or take it back with `jugatum undo %d`", r.ID, r.Status, r.ID, r.ID)
+			return nil, Refusef("run %d of this job is unfinished (%s): go on with `jugatum resume %d`, or take it back with `jugatum undo %d`", r.ID, r.Status, r.ID, r.ID)
 		case !again && !p.Job.Once():
-			return Refusef("run %d already did this job here with the same parameters on %s; --again if it is to be done once more", r.ID, r.EndedAt.Local().Format("2006-01-02 15:04"))
+			return nil, Refusef("run %d already did this job here with the same parameters on %s; --again if it is to be done once more", r.ID, r.EndedAt.Local().Format("2006-01-02 15:04"))
 		}
 	}
-	return nil
+	return p.beside(unfinished), nil
 }
 
-// Beside tells of runs that are unfinished, have changed rows, and are of tables that the job
-// changes as well.
-func (p *Plan) Beside(ctx context.Context, l *ledger.Ledger) (told []string, err error) {
-	runs, err := l.Unfinished(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, r := range runs {
-		at := slices.IndexFunc(p.Changes, func(c *change.Change) bool { return c.Call == nil && r.Touches(c.Table.Schema, c.Table.Name) })
-		if at < 0 {
+// beside tells of those runs that have changed rows of tables that the job changes as well.
+func (p *Plan) beside(unfinished []*ledger.Run) (told []string) {
+	for _, r := range unfinished {
+		at := slices.IndexFunc(p.Changes, func(c *change.Change) bool { return c.Call == nil && r.Touched(c.Table.Schema, c.Table.Name) })
+		if at < 0 || r.UndoneBy != 0 { // its undo speaks for it
 			continue
 		}
-		what := fmt.Sprintf("run %d", r.ID)
+		what, do := fmt.Sprintf("run %d", r.ID), fmt.Sprintf("`jugatum resume %d`, or `jugatum undo %d`, first, unless that is meant", r.ID, r.ID)
 		if r.UndoOf != 0 {
-			what += fmt.Sprintf(", which takes back run %d,", r.UndoOf)
+			what, do = what+fmt.Sprintf(", which takes back run %d,", r.UndoOf), fmt.Sprintf("`jugatum resume %d` first, unless that is meant", r.ID)
 		}
-		told = append(told, fmt.Sprintf("%s has changed rows of %s and is unfinished (%s): those that it has not come to will be changed by it after this job, should it go on", what, p.Changes[at].Table, r.Status))
+		told = append(told, fmt.Sprintf("%s has changed rows of %s and is unfinished (%s): if it goes on, it changes the others after this job; %s", what, p.Changes[at].Table, r.Status, do))
 	}
-	return told, nil
+	return told
 }
 
 // Expectations holds the counts of all steps against what the job expects, before

@@ -144,7 +144,8 @@ func TestEarlier(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return p.Earlier(ctx, l, again)
+		_, err = p.Earlier(ctx, l, again)
+		return err
 	}
 	if err := ask("update  BERTH set DAY_RATE = day_rate + 1 where id > 30", false); !errors.Is(err, runner.ErrGuard) || !strings.Contains(err.Error(), "already did this job") {
 		t.Error(err)
@@ -183,7 +184,7 @@ func TestBeside(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		told, err := p.Beside(ctx, l)
+		told, err := p.Earlier(ctx, l, false)
 		if got := strings.Join(told, "\n"); err != nil || (got == "") != (want == "") || !strings.Contains(got, want) {
 			t.Errorf("%s: %q %v", sql, got, err)
 		}

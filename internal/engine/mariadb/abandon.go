@@ -74,8 +74,10 @@ func (db *DB) Abandon(ctx context.Context) error {
 	}
 	pool := sql.OpenDB(connector)
 	defer pool.Close()
-	_, err = kill(ctx, pool, ids)
-	return err
+	if _, err := kill(ctx, pool, ids); err != nil {
+		return fmt.Errorf("%w; SHOW PROCESSLIST lists it, KILL ends it", plain(err))
+	}
+	return nil
 }
 
 // kill ends connections, and tells how many of them there still were.

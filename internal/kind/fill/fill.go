@@ -394,11 +394,12 @@ func (p *parts) value(j *change.Joint, i int) string {
 // query gives the source's rows: what is matched, and what is filled in; all columns
 // beside a condition of the author's.
 func (p *parts) query() string {
+	end := ""
+	if p.s.MatchAs != "" || p.D.Forms().IndexesDerived {
+		end = p.D.Forms().Unmerged // worked out once, rather than for each row of the target
+	}
 	if p.s.On != "" {
-		if p.D.Forms().IndexesDerived {
-			return "SELECT * FROM " + p.origin + p.D.Forms().Unmerged
-		}
-		return "SELECT * FROM " + p.origin
+		return "SELECT * FROM " + p.origin + end
 	}
 	var names, cols, by []string
 	add := func(name, expr string) {
@@ -416,10 +417,7 @@ func (p *parts) query() string {
 	for i, f := range p.s.Fill {
 		add(filled+strconv.Itoa(i+1), f.Expr)
 	}
-	from, end := p.origin, ""
-	if p.s.MatchAs != "" || p.D.Forms().IndexesDerived {
-		end = p.D.Forms().Unmerged // worked out once, rather than for each row of the target
-	}
+	from := p.origin
 	if p.s.MatchAs != "" {
 		from = p.byWords()
 	}
