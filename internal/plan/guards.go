@@ -109,7 +109,7 @@ func (p *Plan) beside(unfinished []*ledger.Run) (told []string) {
 		if r.UndoOf != 0 {
 			what, do = what+fmt.Sprintf(", which takes back run %d,", r.UndoOf), fmt.Sprintf("`jugatum resume %d` first, unless that is meant", r.ID)
 		}
-		told = append(told, fmt.Sprintf("%s has changed rows of %s and is unfinished (%s): if it goes on, it changes the others after this job; %s", what, p.Changes[at].Table, r.Status, do))
+		told = append(told, fmt.Sprintf("%s has changed rows of %s and is unfinished (%s): if it goes on, it changes the remaining rows after this job; %s", what, p.Changes[at].Table, r.Status, do))
 	}
 	return told
 }
