@@ -98,6 +98,9 @@ func filled(engine, name, source, on, value string, bare, kept float64, job stri
 // wanted is -only.
 var wanted string
 
+// growthLimit is -limit.
+var growthLimit time.Duration
+
 type result struct {
 	Engine, Shape, Keep string
 	Workers             int
@@ -127,10 +130,12 @@ func main() {
 	merges := flag.Bool("merge", false, "instead: rows that are the same become one, against statements by hand")
 	undo := flag.Bool("undo", false, "instead: what an undo takes, against its run")
 	tryWays := flag.Bool("trial", false, "instead: what trials estimate, against runs")
+	grows := flag.Bool("growth", false, "instead: how much longer each command takes at ten times the rows, for every kind of step")
+	limit := flag.Duration("limit", 5*time.Minute, "with -growth: how long one command may take")
 	flag.Parse()
-	wanted = *only
+	wanted, growthLimit = *only, *limit
 	mode := ""
-	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo, "lists": *lists, "merge": *merges, "trial": *tryWays} {
+	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo, "lists": *lists, "merge": *merges, "trial": *tryWays, "growth": *grows} {
 		if on {
 			mode += name
 		}
@@ -157,10 +162,10 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 	}
 	os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")) // where the key of this user is
 	var all []result
-	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead, "lists": listsHead, "merge": mergeHead, "trial": trialHead}
+	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead, "lists": listsHead, "merge": mergeHead, "trial": trialHead, "growth": growthHead}
 	instead := heads[mode]
 	if mode != "" && instead == "" {
-		return fmt.Errorf("only one of -load, -find, -cost, -lists, -merge, -trial and -undo at a time")
+		return fmt.Errorf("only one of -load, -find, -cost, -lists, -merge, -trial, -growth and -undo at a time")
 	}
 	for _, e := range []string{"postgres", "mariadb", "sqlite"} {
 		if engine != "all" && engine != e {
@@ -180,6 +185,8 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 				text, err = b.merges(rounds)
 			case mode == "lists":
 				text, err = b.lists(rounds)
+			case mode == "growth":
+				text, err = b.growth(growthLimit)
 			case mode == "trial":
 				text, err = b.trials(rounds)
 			case mode == "undo":

@@ -124,6 +124,21 @@ func TestPrune(t *testing.T) {
 		if d.lastRun() != "1" {
 			t.Error(d.lastRun())
 		}
+
+		// A step of several acts, whose tables of kept values belong together.
+		d.exec("CREATE TABLE mooring (id integer PRIMARY KEY, berth_no "+d.integer()+", FOREIGN KEY (berth_no) REFERENCES berth (berth_no) ON DELETE CASCADE)",
+			"INSERT INTO mooring SELECT i, i FROM "+d.numbers(40))
+		for range 2 {
+			d.must(0, "run", "--sql", "DELETE FROM berth WHERE berth_no <= "+d.lastRun(), "--accept", "any")
+		}
+		d.must(0, "prune", "--run", "2", "--yes")
+		if has(d.ours(), "kept_2_") || !has(d.ours(), "kept_3_1_") {
+			t.Errorf("%v", d.ours())
+		}
+		d.must(0, "forget", "--yes")
+		if has(d.ours(), "kept_3_") {
+			t.Errorf("%v", d.ours())
+		}
 	})
 }
 

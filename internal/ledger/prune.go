@@ -45,7 +45,7 @@ func (r *Run) Lost() string {
 type Room struct {
 	Run     int64                 // 0: of none that is on record
 	Ended   time.Time             // when the run did; zero before that
-	Objects []engine.LedgerObject // in the order in which they can be dropped: a view before the table beneath
+	Objects []engine.LedgerObject // in the order in which they can be dropped: a view before the table beneath, the tables of acts before their step's
 	Bytes   int64                 // -1 unknown
 }
 
@@ -104,14 +104,16 @@ func (l *Ledger) Rooms(ctx context.Context, exact bool) ([]Room, error) {
 	}
 	var out []Room
 	for _, x := range rooms {
+		// The tables of a step's acts, whose names go on from that of the step's own, may be
+		// numbered by that one, which PostgreSQL does not drop before them.
 		slices.SortStableFunc(x.Objects, func(a, b engine.LedgerObject) int {
 			switch {
-			case a.View == b.View:
-				return 0
-			case a.View:
+			case a.View && !b.View:
 				return -1
+			case b.View && !a.View:
+				return 1
 			}
-			return 1
+			return strings.Compare(b.Name, a.Name)
 		})
 		out = append(out, *x)
 	}
