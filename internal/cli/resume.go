@@ -23,7 +23,7 @@ func (a *app) resume() *cli.Command {
 			&cli.BoolFlag{Name: "no-search", Usage: "do not look once more after the run: for replaced texts, and for what a fill found no match for"},
 			&cli.BoolFlag{Name: "retry-set-aside", Usage: "try the rows that were set aside once more, also if the run is done"},
 			&cli.IntFlag{Name: "set-aside", Usage: "most rows that may be set aside from here on, those before included"},
-			&cli.StringSliceFlag{Name: "despite", Usage: "check: go on although a check after a finished step does not hold"},
+			&cli.StringSliceFlag{Name: "despite", Usage: "check: go on although a check after a finished step does not hold; or the code of a hazard that stands before the next step"},
 			workersFlag(),
 			replicaFlag(),
 			awaitFlag(),

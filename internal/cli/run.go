@@ -271,7 +271,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 		Resumed: c.Name == "resume", Despite: slices.Contains(c.StringSlice("despite"), "check")}
 	rn.Watch = shown.show
 	rn.Happened = shown.happened
-	p.Guard(rn)
+	p.Guard(rn, despite(c))
 	f, err := a.followers(c)
 	if err != nil {
 		shown.clear()
@@ -351,6 +351,15 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 			or = fmt.Sprintf(", or take it back with `jugatum undo %d%s`", r.ID, dbFlag(c, p.DB))
 		}
 		return fmt.Errorf("run %d failed: %w\nEverything before this batch is kept: fix the cause and `jugatum resume %d%s`%s", r.ID, err, r.ID, dbFlag(c, p.DB), or)
+	}
+	if r.UndoOf == 0 {
+		outcomes := map[string]map[string]int64{}
+		for _, x := range sum.Lists {
+			outcomes[x.Step] = x.Outcomes
+		}
+		if err := p.Allowed(sum.Fills, outcomes); err != nil {
+			return err
+		}
 	}
 	left, aside := int64(0), sum.SetAside
 	for _, s := range sum.Steps {

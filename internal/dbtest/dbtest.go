@@ -96,7 +96,7 @@ func Run(t testing.TB, db engine.DB, text string, opts ledger.Options) (r *ledge
 		t.Fatal(err)
 	}
 	rn := &runner.Runner{DB: db, Ledger: l, Run: r, Work: work}
-	p.Guard(rn)
+	p.Guard(rn, []string{"every-row"})
 	return r, rn.Execute(ctx)
 }
 

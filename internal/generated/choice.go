@@ -47,15 +47,17 @@ type Choice struct {
 	Merge int // rows that are the same become one: in one column or two, by an order, filled or not
 	Shape int // texts are brought into a form
 	Late  int // 1: there is a last pass, which must leave what is done
+
+	Then int // a second step over the target, of this kind
 }
 
 // most is the largest value of each field of a Choice that is chosen by chance.
 var most = map[string]int{"Key": 11, "Rows": 40, "Parts": 3, "Trigger": 6, "Child": 7, "Unique": 3, "Check": 2, "Index": 1, "Values": 3, "Rules": 3,
-	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 7, "Move": 6, "List": 6, "Merge": 7, "Shape": 9, "Late": 1}
+	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 7, "Move": 6, "List": 6, "Merge": 7, "Shape": 9, "Late": 1, "Then": 10}
 
 // rare are fields that are 0 in most cases, so that what they bring about is
 // not hidden by refusals for another reason: one case in so many has another value.
-var rare = map[string]int{"Parts": 4, "Trigger": 4, "Child": 5, "Unique": 3, "Check": 4, "Rules": 4, "Delete": 4, "From": 5, "Method": 4, "Keep": 5, "Workers": 3, "Fill": 4, "Move": 5, "List": 5, "Merge": 6, "Shape": 6, "Late": 4}
+var rare = map[string]int{"Parts": 4, "Trigger": 4, "Child": 5, "Unique": 3, "Check": 4, "Rules": 4, "Delete": 4, "From": 5, "Method": 4, "Keep": 5, "Workers": 3, "Fill": 4, "Move": 5, "List": 5, "Merge": 6, "Shape": 6, "Late": 4, "Then": 4}
 
 // New makes a case from a seed.
 func New(engine string, seed uint64) Choice {

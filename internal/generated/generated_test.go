@@ -505,7 +505,8 @@ func (h *house) try(choice Choice) result {
 	}
 	orig := before[:len(got)]
 	if status == 0 {
-		if held, out, errs := h.program("verify", numberOf(out)); held != 0 {
+		// Rows that one step's undo has put back may be those of another's, whose triggers then have a say.
+		if held, out, errs := h.program("verify", numberOf(out)); held != 0 && (x.Exact || x.Then == 0) {
 			say("verify of the undo", held, out, errs)
 			return fail("undo: exit status 0, and its verify does not hold")
 		}

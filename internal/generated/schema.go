@@ -14,6 +14,7 @@ type builder struct {
 	ints bool     // the key is one integer column, id
 
 	columns string // of the target, as they are declared
+	listed  bool   // there are lines for a second step
 }
 
 // Write writes a choice out.
@@ -23,7 +24,13 @@ func Write(c Choice) Case {
 	b.fill()
 	b.views()
 	b.archive()
-	b.lines()
+	if b.Then == 10 && b.List == 0 { // whose lines are those of the second step
+		b.List = 4
+		b.lines()
+		b.listed, b.List = b.List > 0, 0
+	} else {
+		b.lines()
+	}
 	b.extras()
 	b.statement()
 	b.dumps()

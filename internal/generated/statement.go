@@ -43,10 +43,10 @@ func (b *builder) statement() {
 	}
 	b.Filter = b.Filter || join && b.Move == 0 || b.List > 0
 	if b.Late == 1 && b.Merge == 0 && b.List == 0 {
-		if b.Job == "" {
-			b.Job = "[[step]]\nsql = \"\"\"" + b.SQL + "\"\"\"\n"
-		}
-		b.Job = strings.Replace(b.Job, "[[step]]\n", "[[step]]\nlate = \"again\"\n", 1)
+		b.Job = strings.Replace(b.asJob(), "[[step]]\n", "[[step]]\nlate = \"again\"\n", 1)
+	}
+	if b.Then > 0 && !b.Wrong {
+		b.then()
 	}
 	b.Args = append(b.Args, "--batch", strconv.Itoa(b.Batch+1))
 	if b.Workers > 1 && !b.sqlite() {
@@ -66,6 +66,56 @@ func (b *builder) statement() {
 	if !b.Filter {
 		b.Args = append(b.Args, "--every-row")
 	}
+}
+
+// then adds a second step, over what the first has left of the target.
+func (b *builder) then() {
+	sql, job, filter := b.SQL, b.asJob(), b.Filter
+	b.Job = ""
+	kind := b.Then
+	if kind == 9 && len(b.key) == 0 || kind == 10 && !b.listed {
+		kind = 1
+	}
+	switch kind {
+	case 1:
+		b.SQL, b.Filter = "UPDATE t SET n = coalesce(n, 0) + 1", false
+	case 2:
+		b.SQL = "DELETE FROM t WHERE t.n % 4 = 1"
+	case 3:
+		b.SQL = "UPDATE t SET n = n + 1, txt = " + b.by("txt || '.'", "txt || '.'", "concat(txt, '.')") + " WHERE t.m = 0"
+	case 4:
+		b.Fill = 1
+		b.filling("")
+	case 5:
+		b.Shape = 4
+		b.shaping("")
+	case 6:
+		b.Shape = 8
+		b.shaping(" WHERE t.n > 5")
+	case 7:
+		b.Merge = 2
+		b.merging("")
+	case 8:
+		b.Fill = 4
+		b.filling(" WHERE t.m = 0")
+	case 9: // those that come first
+		keys := strings.Join(b.key, ", ")
+		b.SQL = fmt.Sprintf("UPDATE t SET n = coalesce(n, 0) + 50 WHERE (%[1]s) IN (SELECT * FROM (SELECT %[1]s FROM t ORDER BY n DESC, %[1]s LIMIT 5 OFFSET 2) AS q)", keys)
+		b.Job = "[[step]]\ntable = 't'\nset = { n = 'coalesce(n, 0) + 50' }\norder = 'n DESC, " + keys + "'\nskip = 2\nfirst = 5\n"
+		b.Filter = true
+	case 10:
+		b.List, b.Filter = 4, true
+		b.listing()
+	}
+	b.SQL, b.Job, b.Filter = sql+"; "+b.SQL, job+b.asJob(), b.Filter && filter
+}
+
+// asJob is the job that stands for the case.
+func (b *builder) asJob() string {
+	if b.Job != "" {
+		return b.Job
+	}
+	return "[[step]]\nsql = \"\"\"" + b.SQL + "\"\"\"\n"
 }
 
 func and(where, more string) string {

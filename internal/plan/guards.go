@@ -180,21 +180,38 @@ func (p *Plan) part(step, which int) *change.Change {
 	return list[which]
 }
 
-// Guard has a runner ask, around each step, what the job wants to hold. An undo has
-// nothing of the kind.
-func (p *Plan) Guard(r *runner.Runner) {
+// Guard has a runner ask, around each step, what the job wants to hold, and what stood in
+// the way of none of the steps before. despite lists the codes of hazards that a person has
+// overridden, besides those that the record of the run has. An undo has nothing of the kind.
+func (p *Plan) Guard(r *runner.Runner, despite []string) {
 	if r.Run.UndoOf != 0 {
 		return
 	}
-	r.Before = p.before
+	if c := r.Run.Options.Consent; c != nil {
+		for _, h := range c.Hazards {
+			if h.Meant {
+				despite = append(slices.Clone(despite), h.Code)
+			}
+		}
+	}
+	r.Before = func(ctx context.Context, w *runner.Work) error { return p.before(ctx, w, r.Run.Options, despite) }
 	r.After = func(ctx context.Context, w *runner.Work) error { return p.after(ctx, w, r.Work) }
 }
 
-// before asks what the job wants to hold before a step.
-func (p *Plan) before(ctx context.Context, w *runner.Work) error {
+// before asks what the job wants to hold before a step. Steps before it may have changed what
+// was found and asked before the run.
+func (p *Plan) before(ctx context.Context, w *runner.Work, opts ledger.Options, despite []string) error {
 	i := w.Change.Of
 	if w.Change.Whole() != p.part(i, 0) {
 		return nil // asked before the first table of the step
+	}
+	if i > 0 {
+		if err := p.regroup(ctx, i); err != nil {
+			return err
+		}
+		if err := p.unhindered(ctx, i, opts, despite); err != nil {
+			return err
+		}
 	}
 	if p.Job.Steps[i].Expect != nil && i > 0 { // the first step's was asked before the run
 		n := int64(0)
@@ -213,6 +230,32 @@ func (p *Plan) before(ctx context.Context, w *runner.Work) error {
 		}
 	}
 	return p.checksBefore(ctx, i)
+}
+
+// unhindered refuses a step against whose rows something stands by now.
+func (p *Plan) unhindered(ctx context.Context, step int, opts ledger.Options, despite []string) error {
+	for _, c := range p.Foremost() {
+		if c.Of != step {
+			continue
+		}
+		found, err := preview.Hindrances(ctx, p.DB, c, p.MethodOf(c), opts.Keep)
+		if err != nil {
+			return err
+		}
+		for _, f := range found {
+			lifted := hazard.Liftable(f.Code) && slices.Contains(despite, f.Code)
+			aside := f.Code == hazard.DoesNotFit && opts.SetAside > 0 // by the batch that meets one
+			if f.Level != hazard.Refusal || lifted || aside {
+				continue
+			}
+			hint := ""
+			if hazard.Liftable(f.Code) {
+				hint = "; `jugatum resume --despite " + f.Code + "` if it is meant"
+			}
+			return Refusef("step %q: after the steps before it, %s: %s%s; the step was not begun", c.Step, f.Code, f.Text, hint)
+		}
+	}
+	return nil
 }
 
 // checksBefore asks a step's checks that must hold before it. Those of the
@@ -252,6 +295,35 @@ func (p *Plan) after(ctx context.Context, w *runner.Work, all []*runner.Work) er
 		return err
 	}
 	return &Unheld{fmt.Sprintf("step %q: after it, %q gives %s, not %s; later steps were not begun", w.Step.Name, got.SQL, got.Got, got.Want)}
+}
+
+// Allowed asks, after a run, for what a step allows none of, and did not have before it began:
+// others may have written meanwhile. fills is what the steps that fill columns find now,
+// outcomes what became of the lines of lists, by the job's step and in words.
+func (p *Plan) Allowed(fills []*preview.Fill, outcomes map[string]map[string]int64) error {
+	for _, f := range fills {
+		if change.Unmatched(f.Becomes) == change.Fail && f.Unmatched > 0 {
+			return &Unheld{fmt.Sprintf("step %q: %s nothing in the source now, and unmatched = \"fail\" allows none: others have written meanwhile, or a later step of the job has", f.Step, matching(f.Unmatched))}
+		}
+	}
+	for _, c := range p.Changes {
+		if c.Lines == nil || !c.Lines.Fail {
+			continue
+		}
+		step := p.Job.Steps[c.Of].Name
+		if n := outcomes[step][string(c.Lines.Missed)]; n > 0 {
+			return &Unheld{fmt.Sprintf("step %q: of %s came %q, of which the job allows none: others have written meanwhile", step, term.Counted(n, "line"), c.Lines.Missed)}
+		}
+	}
+	return nil
+}
+
+// matching words how many rows match.
+func matching(n int64) string {
+	if n == 1 {
+		return "1 row matches"
+	}
+	return term.Rows(n) + " match"
 }
 
 // unmet gives the first of a step's checks, of those that are due, that does not

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"jugatum/internal/change"
@@ -43,27 +44,9 @@ func (p *Plan) catalogue(ctx context.Context) change.Catalogue {
 
 // groups finds the groups of a step that merges rows.
 func (p *Plan) groups(ctx context.Context, step int, of job.Step, s *merge.Step, told Reading) error {
-	x := &grouping{p: p, step: step, of: of, s: s, told: told}
-	d := p.DB.Dialect()
-	var err error
-	if x.m, x.ref, err = s.Resolve(of.Spec, d, p.catalogue(ctx)); err != nil {
+	x, err := p.grouping(ctx, step, of, s, told)
+	if err != nil {
 		return err
-	}
-	for _, f := range []struct {
-		field, text string
-		into        *sqltext.Fragment
-	}{{"where", x.m.Filter, &x.where}, {"stays", s.Stays, &x.order}} {
-		if f.text == "" {
-			continue
-		}
-		if *f.into, err = sqltext.Expression(d, f.text); err != nil {
-			return &change.FieldError{Step: of.Name, Field: f.field, Err: err}
-		}
-		for _, name := range f.into.Params() {
-			if _, ok := p.Values[name]; !ok {
-				return &change.FieldError{Step: of.Name, Field: f.field, Err: fmt.Errorf("parameter :%s is not declared; add [param.%s] to the job, or give it with --param %s=…", name, name, name)}
-			}
-		}
 	}
 	record := &ledger.List{File: x.m.Table.String(), Table: ledger.NewListName(), Key: x.m.Table.Key.Names(), Others: names(x.m.Watched)}
 	x.m.List = p.mergeList(record)
@@ -73,6 +56,65 @@ func (p *Plan) groups(ctx context.Context, step int, of job.Step, s *merge.Step,
 	record.Lines = x.m.List.Lines
 	p.setList(step, record, x.m.List)
 	return nil
+}
+
+// regroup finds the groups of a step once more, in the same table: the steps before it may have
+// changed what its rows are, and to which others refer. The step has not begun.
+func (p *Plan) regroup(ctx context.Context, step int) (err error) {
+	of := p.Job.Steps[step]
+	s, ok := of.Kind.(*merge.Step)
+	if !ok {
+		return nil
+	}
+	x, err := p.grouping(ctx, step, of, s, nil)
+	if err != nil {
+		return err
+	}
+	x.m.List = p.lists[step] // which the step's changes know
+	if p.session, err = p.DB.Session(ctx, engine.SessionOptions{Purpose: "jugatum list", LockTimeout: 5 * time.Second}); err != nil {
+		return err
+	}
+	defer func() { p.session.Close(); p.session = nil }()
+	if err := apart(ctx, p.session, "DROP TABLE IF EXISTS "+x.m.List.SQL); err != nil { // not there if a kill came between
+		return err
+	}
+	if err := x.make(ctx); err != nil {
+		return fmt.Errorf("step %q: finding the groups: %w", of.Name, err)
+	}
+	x.m.List.Table.Rows = x.m.List.Lines
+	return nil
+}
+
+// apart carries out a statement in a transaction of its own.
+func apart(ctx context.Context, s *engine.Session, text string) error {
+	_, err := s.InTx(ctx, func(tx *engine.Tx) error { _, err := tx.Exec(ctx, text); return err })
+	return err
+}
+
+// grouping reads a step that merges rows.
+func (p *Plan) grouping(ctx context.Context, step int, of job.Step, s *merge.Step, told Reading) (x *grouping, err error) {
+	x = &grouping{p: p, step: step, of: of, s: s, told: told}
+	d := p.DB.Dialect()
+	if x.m, x.ref, err = s.Resolve(of.Spec, d, p.catalogue(ctx)); err != nil {
+		return nil, err
+	}
+	for _, f := range []struct {
+		field, text string
+		into        *sqltext.Fragment
+	}{{"where", x.m.Filter, &x.where}, {"stays", s.Stays, &x.order}} {
+		if f.text == "" {
+			continue
+		}
+		if *f.into, err = sqltext.Expression(d, f.text); err != nil {
+			return nil, &change.FieldError{Step: of.Name, Field: f.field, Err: err}
+		}
+		for _, name := range f.into.Params() {
+			if _, ok := p.Values[name]; !ok {
+				return nil, &change.FieldError{Step: of.Name, Field: f.field, Err: fmt.Errorf("parameter :%s is not declared; add [param.%s] to the job, or give it with --param %s=…", name, name, name)}
+			}
+		}
+	}
+	return x, nil
 }
 
 // mergeList describes the table of rows that go by its record.
@@ -89,10 +131,7 @@ func (x *grouping) make(ctx context.Context) error {
 	d, db, s := x.p.DB.Dialect(), x.p.DB, x.p.session
 	l := x.m.List
 	layout := x.m.Layout(d)
-	one := func(text string) error {
-		_, err := s.InTx(ctx, func(tx *engine.Tx) error { _, err := tx.Exec(ctx, text); return err })
-		return err
-	}
+	one := func(text string) error { return apart(ctx, s, text) }
 	for _, text := range db.NewTable(layout) {
 		if err := one(text); err != nil {
 			return fmt.Errorf("making a table for the rows of %s that go: %w", l.File, err)

@@ -47,7 +47,8 @@ func (p *Plan) into(ctx context.Context, s job.Step, c *change.Change, look chan
 	if err != nil {
 		return err
 	}
-	if c.Into.Copied { // its own rows stay as they are
+	if c.Into.Copied && c.Reads.Target { // its own rows stay as they are, unless a later step or somebody else changes them
+		c.Reads.Table(c.Table.Name)
 		c.Reads.Target = false
 	}
 	for _, name := range reads.Tables {

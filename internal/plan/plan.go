@@ -98,6 +98,9 @@ func (p *Plan) build(ctx context.Context) error {
 				return p.Job.At(&change.FieldError{Step: s.Name, Field: "check", Err: err})
 			}
 		}
+		if err := p.stale(ctx, i, look); err != nil {
+			return err
+		}
 		if err := p.pass(ctx, i, s, look); err != nil {
 			return err
 		}

@@ -5,8 +5,12 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 
 	"jugatum/internal/change"
+	"jugatum/internal/engine"
+	"jugatum/internal/job"
+	"jugatum/internal/kind"
 	"jugatum/internal/list"
 	"jugatum/internal/sqltext"
 )
@@ -78,3 +82,79 @@ func (x *loading) query(ctx context.Context) error {
 
 // queryName is what places in the lines of a query begin with; its end says how they are read.
 const queryName = "query.jsonl"
+
+// stale refuses a list that a query gives where a step before it changes what the query reads: it
+// is asked before the run begins, and would tell of rows as they were.
+func (p *Plan) stale(ctx context.Context, step int, look change.Catalogue) error {
+	of := p.Job.Steps[step]
+	listed, ok := of.Kind.(kind.Listed)
+	if !ok {
+		return nil
+	}
+	from, _ := listed.List()
+	if from.SQL == "" {
+		return nil
+	}
+	refuse := func(format string, args ...any) error {
+		why := fmt.Sprintf(format, args...)
+		return p.Job.At(&change.FieldError{Step: of.Name, Field: listed.Kind(), Err: fmt.Errorf("the query is asked before the run begins, and %s: carry out the steps before this one as a job of their own first", why)})
+	}
+	for _, c := range p.Changes {
+		if c.Of >= step {
+			continue
+		}
+		if c.Call != nil {
+			return refuse("what the statement of step %q changes is not known", c.Step)
+		}
+		changed := []*change.Table{c.Table}
+		if c.Into != nil && !c.Into.Make {
+			changed = append(changed, c.Into.Table)
+		}
+		for _, a := range c.Acts {
+			changed = append(changed, a.Change.Table)
+		}
+		for _, t := range changed {
+			why, err := p.readsAgain(ctx, of, from.SQL, t, look)
+			if err != nil {
+				return err
+			}
+			if why != "" {
+				return refuse("%s, which step %q changes before", why, c.Step)
+			}
+		}
+	}
+	return nil
+}
+
+// readsAgain says how a query reads a table, or what a trigger of that writes to; "" if it does not.
+// The server is asked about a statement on the table that has the query in its filter.
+func (p *Plan) readsAgain(ctx context.Context, of job.Step, query string, t *change.Table, look change.Catalogue) (string, error) {
+	d := p.DB.Dialect()
+	once := "SELECT * FROM (" + strings.TrimRight(query, "; \t\r\n") + "\n) AS jugatum_q"
+	// A union within needs all its columns: of a query that is only asked for rows a server leaves out
+	// what none depends on.
+	spec := change.Spec{Name: of.Name, Of: of.Spec.Of, Table: t.NameSQL(d), Where: "EXISTS (SELECT * FROM (" + once + " UNION " + once + ") AS jugatum_u)", Delete: true}
+	c, err := change.Build(d, spec, p.Values, look)
+	if err != nil {
+		return "", err
+	}
+	r, err := p.DB.Reads(ctx, c)
+	switch {
+	case err != nil && p.DB.Fault(err) == engine.Invalid: // values of which no two can be compared
+		return "whether it reads " + t.String() + " cannot be told", nil
+	case err != nil:
+		return "", err
+	case r.Target || len(r.Live) > 0:
+		return "reads " + t.String(), nil
+	case len(r.Opaque) > 0:
+		return "what " + strings.Join(r.Opaque, ", ") + " reads cannot be seen: perhaps " + t.String(), nil
+	}
+	for _, trigger := range t.Triggers {
+		for _, name := range r.Tables {
+			if trigger.Writes(d, name) {
+				return "reads " + name + ", to which trigger " + trigger.Name + " of " + t.String() + " writes", nil
+			}
+		}
+	}
+	return "", nil
+}

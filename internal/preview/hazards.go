@@ -37,6 +37,21 @@ func (p *Step) unrepeated(c *change.Change) {
 // and new values are kept.
 func Refusals(ctx context.Context, db engine.DB, c *change.Change, method string, keep bool) ([]hazard.Finding, error) {
 	p := &Step{Hazards: hazard.Text(c, method)}
+	if err := p.hindrances(ctx, db, c, method, keep); err != nil {
+		return nil, err
+	}
+	p.unrepeated(c)
+	return p.Hazards, nil
+}
+
+// Hindrances finds what of that only the rows tell, which may be others by now.
+func Hindrances(ctx context.Context, db engine.DB, c *change.Change, method string, keep bool) ([]hazard.Finding, error) {
+	p := &Step{}
+	err := p.hindrances(ctx, db, c, method, keep)
+	return p.Hazards, err
+}
+
+func (p *Step) hindrances(ctx context.Context, db engine.DB, c *change.Change, method string, keep bool) error {
 	for _, q := range hazard.Questions(c, method, -1, keep) {
 		first := " LIMIT 1"
 		if q.Whole {
@@ -44,10 +59,9 @@ func Refusals(ctx context.Context, db engine.DB, c *change.Change, method string
 		}
 		var n int64
 		if err := db.JobPool().QueryRowContext(ctx, "SELECT count(*) FROM (SELECT 1"+q.From.String()+first+") AS jugatum_e", q.From.Args...).Scan(&n); err != nil {
-			return nil, err
+			return err
 		}
 		p.found(q.Finding(-n)) // some, nobody has counted how many
 	}
-	p.unrepeated(c)
-	return p.Hazards, nil
+	return nil
 }

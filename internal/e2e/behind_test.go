@@ -1,0 +1,107 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+)
+
+// What is found, or asked, before a run is of the data as they were then. These tests hold that a
+// step goes by what the steps before it have left.
+
+// TestGroupsOfBefore: rows that an earlier step has made the same become one, and rows that it has
+// made different do not; also where the run ended in between.
+func TestGroupsOfBefore(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE vessel (id "+d.integer()+" PRIMARY KEY, name varchar(40), flag varchar(9))",
+			"CREATE TABLE visit (id "+d.integer()+" PRIMARY KEY, vessel "+d.integer()+")",
+			"INSERT INTO vessel VALUES (1, 'Kestrel', 'UK'), (2, ' Kestrel', 'UK'), (3, 'Osprey', 'UK'), (4, 'Osprey', 'NO'), (5, 'Heron', 'UK'), (6, 'Heron', 'UK')",
+			"INSERT INTO visit VALUES (1, 1), (2, 2), (3, 3), (4, 4), (5, 5), (6, 6)")
+		before := append(d.dump("vessel"), d.dump("visit")...)
+		job := d.job(`
+[[step]]
+name = "apart"
+sql = "UPDATE vessel SET flag = 'DK' WHERE id = 6"
+[[step]]
+name = "trim"
+sql = "UPDATE vessel SET name = trim(name), flag = 'UK' WHERE id IN (2, 4)"
+check = [{ sql = "SELECT count(*) FROM visit WHERE vessel < 10", is = 6 }]
+[[step]]
+name = "merge"
+table = "vessel"
+merge = ["name", "flag"]
+also = ["visit.vessel"]
+`)
+		d.must(0, "preview", job)
+		d.must(0, "run", job, "--accept", "any", "--batch", "1")
+		if got := d.one("SELECT count(*) FROM vessel WHERE id IN (2, 4)") + d.one("SELECT count(*) FROM vessel WHERE id IN (5, 6)") + d.one("SELECT sum(vessel) FROM visit"); got != "0219" {
+			t.Errorf("rows that go and are left, and the sum of references: %s, want 0, 2 and 19", got)
+		}
+		d.must(0, "verify", "1")
+		d.must(0, "undo", "1")
+		same(t, "after the undo", append(d.dump("vessel"), d.dump("visit")...), before)
+
+		// The run ends before the step, and goes on once rows are others again.
+		d.exec("DELETE FROM visit WHERE id = 6")
+		d.must(6, "run", job, "--again", "--accept", "any")
+		d.exec("INSERT INTO visit VALUES (6, 6)", "UPDATE vessel SET name = 'Kestrel' WHERE id = 5")
+		d.must(0, "resume", "3")
+		if got := d.one("SELECT count(*) FROM vessel") + d.one("SELECT count(*) FROM vessel WHERE id IN (2, 4, 5)"); got != "30" {
+			t.Errorf("rows left, and those that went: %s, want 3 and 0", got)
+		}
+		d.must(0, "verify", "3")
+	})
+}
+
+// TestRefusedBehind: what a step allows none of is asked again before it begins.
+func TestRefusedBehind(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE berth (id "+d.integer()+" PRIMARY KEY, quay integer, depth integer)",
+			"CREATE TABLE quay (id "+d.integer()+" PRIMARY KEY, no integer, depth integer)",
+			"CREATE TABLE old_berth (id "+d.integer()+" PRIMARY KEY, quay integer, depth integer)",
+			"INSERT INTO quay VALUES (1, 1, 10), (2, 2, 20), (3, 3, 30)", "INSERT INTO berth VALUES (1, 1, 0), (2, 2, 0), (3, 3, 0)")
+		lines := d.list("a.csv", "id,depth\n1,5\n2,6\n3,7\n")
+		more := d.list("b.csv", "id,depth\n4,5\n")
+		for _, x := range []struct{ first, then, code string }{
+			{"sql = 'UPDATE quay SET no = 9 WHERE id = 3'", "table = 'berth'\nfrom = 'quay'\nmatch = { quay = 'no' }\nfill = { depth = 'depth' }\nunmatched = 'fail'", "unmatched"},
+			{"sql = 'DELETE FROM berth WHERE id = 2'", "table = 'berth'\nchanges = '" + lines + "'\naction = 'update'\nabsent = 'fail'", "absent-key"},
+			{"sql = 'UPDATE berth SET id = 4 WHERE id = 3'", "table = 'berth'\nchanges = '" + more + "'\naction = 'insert'\npresent = 'fail'", "present-key"},
+			{"table = 'berth'\ncopy_to = 'old_berth'\nwhere = 'id = 2'", "table = 'berth'\nmove_to = 'old_berth'", "already-there"},
+		} {
+			args := []string{"run", d.job("[[step]]\n" + x.first + "\n[[step]]\n" + x.then + "\n"), "--accept", "any", "--every-row"}
+			if x.code == "present-key" {
+				args = append(args, "--method", "single")
+			}
+			before := append(d.dump("berth"), d.dump("old_berth")...)
+			if o := d.must(3, args...); !strings.Contains(o.err, "after the steps before it, "+x.code) || !strings.Contains(o.err, "the step was not begun") {
+				t.Errorf("%s: %s", x.code, o.err)
+			}
+			d.must(3, "resume", d.lastRun())
+			d.must(0, "undo", d.lastRun())
+			same(t, x.code, append(d.dump("berth"), d.dump("old_berth")...), before)
+		}
+	})
+}
+
+// TestQueryOfBefore: a query gives a list before the run begins, and not what a step before it
+// changes, however it reads that.
+func TestQueryOfBefore(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE berth (id "+d.integer()+" PRIMARY KEY, depth integer)", "CREATE TABLE quay (id "+d.integer()+" PRIMARY KEY, depth integer)",
+			"CREATE TABLE note (id "+d.integer()+" PRIMARY KEY, depth integer)",
+			"CREATE VIEW deepest AS SELECT max(depth) AS depth FROM berth", "CREATE VIEW deeper AS SELECT depth FROM deepest",
+			"INSERT INTO berth VALUES (1, 1), (2, 2)", "INSERT INTO quay VALUES (1, 5)", "INSERT INTO note VALUES (1, 0)")
+		job := func(query string) string {
+			return d.job("[[step]]\nsql = 'UPDATE berth SET depth = depth + 100 WHERE depth < 100'\n[[step]]\neach = { sql = \"\"\"" + query + "\"\"\" }\ncall = 'UPDATE note SET depth = :depth WHERE id = :id'\ntypes = { id = 'integer', depth = 'integer' }\n")
+		}
+		for _, query := range []string{"SELECT id, depth FROM berth", "SELECT 1 AS id, depth FROM deeper", "SELECT id, (SELECT depth FROM deepest) AS depth FROM quay",
+			"WITH b AS (SELECT depth FROM berth) SELECT id, (SELECT max(depth) FROM b) AS depth FROM quay ORDER BY id LIMIT 1;"} {
+			if o := d.must(2, "run", job(query), "--accept", "any", "--despite", "no-undo"); !strings.Contains(o.err, "asked before the run begins") || !strings.Contains(o.err, "as a job of their own first") {
+				t.Errorf("%s: %s", query, o.err)
+			}
+		}
+		d.must(0, "run", job("SELECT id, depth FROM quay WHERE depth > 0 -- and no more"), "--accept", "any", "--despite", "no-undo")
+		if got := d.one("SELECT depth FROM note"); got != "5" {
+			t.Error(got)
+		}
+	})
+}
