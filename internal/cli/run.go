@@ -357,7 +357,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 		for _, x := range sum.Lists {
 			outcomes[x.Step] = x.Outcomes
 		}
-		if err := p.Allowed(sum.Fills, outcomes); err != nil {
+		if err := p.Forbidden(outcomes); err != nil {
 			return err
 		}
 	}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -102,6 +103,31 @@ func TestQueryOfBefore(t *testing.T) {
 		d.must(0, "run", job("SELECT id, depth FROM quay WHERE depth > 0 -- and no more"), "--accept", "any", "--despite", "no-undo")
 		if got := d.one("SELECT depth FROM note"); got != "5" {
 			t.Error(got)
+		}
+	})
+}
+
+// TestAllowedNone: what a job allows none of, and another session brings about while the run is under
+// way, ends it with status 6.
+func TestAllowedNone(t *testing.T) {
+	servers(t, func(t *testing.T, d *database) {
+		lines := d.list("a.csv", "id,m\n1,5\n2,6\n3,7\n")
+		for _, x := range []struct{ job, meanwhile, want string }{
+			{"from = 'quay'\nmatch = { n = 'no' }\nfill = { m = 'depth' }\nunmatched = 'fail'", "UPDATE t SET n = 9 WHERE id = 3", "1 row matches nothing"},
+			{"changes = '" + lines + "'\naction = 'update'\nabsent = 'fail'", "DELETE FROM t WHERE id = 3", "1 line: no such key"},
+		} {
+			d.exec("DROP TABLE IF EXISTS t", "DROP TABLE IF EXISTS quay", "CREATE TABLE t (id integer PRIMARY KEY, n integer, m integer)", "CREATE TABLE quay (no integer PRIMARY KEY, depth integer)",
+				"INSERT INTO t VALUES (1, 1, 0), (2, 2, 0), (3, 3, 0)", "INSERT INTO quay VALUES (1, 10), (2, 20), (3, 30)")
+			release := d.gate(2)
+			defer release()
+			cmd := d.start("run", d.job("[[step]]\ntable = 't'\n"+x.job+"\n"), "--accept", "any", "--batch", "1", "--hold", "60s")
+			d.stuck()
+			d.exec(x.meanwhile)
+			release()
+			if cmd.Wait(); cmd.ProcessState.ExitCode() != 6 || !strings.Contains(fmt.Sprint(cmd.Stderr), x.want) {
+				t.Errorf("exit status %d, want 6\n%s", cmd.ProcessState.ExitCode(), cmd.Stderr)
+			}
+			d.must(0, "undo", d.lastRun())
 		}
 	})
 }

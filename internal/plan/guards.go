@@ -272,6 +272,9 @@ func (p *Plan) checksBefore(ctx context.Context, step int) error {
 // which one of the job may have become several.
 func (p *Plan) after(ctx context.Context, w *runner.Work, all []*runner.Work) error {
 	i := w.Change.Of
+	if err := p.unmatched(ctx, w); err != nil {
+		return err
+	}
 	if w.Change.Whole() != p.part(i, -1) {
 		return nil // asked after the last table of the step
 	}
@@ -297,33 +300,42 @@ func (p *Plan) after(ctx context.Context, w *runner.Work, all []*runner.Work) er
 	return &Unheld{fmt.Sprintf("step %q: after it, %q gives %s, not %s; later steps were not begun", w.Step.Name, got.SQL, got.Got, got.Want)}
 }
 
-// Allowed asks, after a run, for what a step allows none of, and did not have before it began:
-// others may have written meanwhile. fills is what the steps that fill columns find now,
-// outcomes what became of the lines of lists, by the job's step and in words.
-func (p *Plan) Allowed(fills []*preview.Fill, outcomes map[string]map[string]int64) error {
-	for _, f := range fills {
-		if change.Unmatched(f.Becomes) == change.Fail && f.Unmatched > 0 {
-			return &Unheld{fmt.Sprintf("step %q: %s nothing in the source now, and unmatched = \"fail\" allows none: others have written meanwhile, or a later step of the job has", f.Step, matching(f.Unmatched))}
-		}
+// unmatched asks, after a step that fills columns and allows no row that matches nothing, whether there
+// are such rows: others may have made them meanwhile.
+func (p *Plan) unmatched(ctx context.Context, w *runner.Work) error {
+	c := w.Change
+	if c.Lookup == nil || c.Lookup.Missing || c.Lookup.Unmatched != change.Fail || c.Recurs() != "" { // rows that it has changed may match otherwise
+		return nil
 	}
+	q := change.Lost(c)
+	var n int64
+	err := p.DB.JobPool().QueryRowContext(ctx, "SELECT count(*)"+q.String(), q.Args...).Scan(&n)
+	switch {
+	case err != nil && c.Whole() != c && p.DB.Fault(err) == engine.Invalid: // what it was filled from is dropped, once this was asked
+		return nil
+	case err != nil || n == 0:
+		return err
+	}
+	match := "match"
+	if n == 1 {
+		match = "matches"
+	}
+	return &Unheld{fmt.Sprintf("step %q: after it, %s %s nothing, and unmatched = \"fail\" allows none: others have written meanwhile; later steps were not begun", c.Step, term.Rows(n), match)}
+}
+
+// Forbidden says what became of lines of lists, by the job's step and in words, of which the job allows
+// none: others have written after it was asked.
+func (p *Plan) Forbidden(outcomes map[string]map[string]int64) error {
 	for _, c := range p.Changes {
 		if c.Lines == nil || !c.Lines.Fail {
 			continue
 		}
 		step := p.Job.Steps[c.Of].Name
 		if n := outcomes[step][string(c.Lines.Missed)]; n > 0 {
-			return &Unheld{fmt.Sprintf("step %q: of %s came %q, of which the job allows none: others have written meanwhile", step, term.Counted(n, "line"), c.Lines.Missed)}
+			return &Unheld{fmt.Sprintf("step %q: %s: %s, of which the job allows none: others have written meanwhile", step, term.Counted(n, "line"), c.Lines.Missed)}
 		}
 	}
 	return nil
-}
-
-// matching words how many rows match.
-func matching(n int64) string {
-	if n == 1 {
-		return "1 row matches"
-	}
-	return term.Rows(n) + " match"
 }
 
 // unmet gives the first of a step's checks, of those that are due, that does not
