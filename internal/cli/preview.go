@@ -34,6 +34,7 @@ func (a *app) preview() *cli.Command {
 			&cli.IntFlag{Name: "batch", Usage: "for --rehearse: a fixed number of rows for every batch"},
 			&cli.StringFlag{Name: "workers", Usage: "for --rehearse: how many sessions change rows at the same time"},
 			&cli.StringFlag{Name: "keep", Value: "values", Usage: "values or none, as for run"},
+			&cli.IntFlag{Name: "set-aside", Usage: "as for run: values that do not fit are no refusal then"},
 			&cli.BoolFlag{Name: "every-row", Usage: "a step without a filter is meant, as for run"},
 			&cli.StringSliceFlag{Name: "despite", Usage: "hazards that run would be told to go on despite"},
 			&cli.StringFlag{Name: "page", Usage: "write the preview into this file as a page, with an approval that run --approved takes"},
@@ -59,6 +60,7 @@ func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Pl
 	}
 	p.Keeping(opts.Keep, c.StringSlice("despite"))
 	var steps []*preview.Step
+	var found []hazard.Finding
 	total := int64(0)
 	changes := p.Foremost()
 	counts := make([]int64, len(changes))
@@ -77,6 +79,8 @@ func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Pl
 			return err
 		}
 		s.Hazards = append(lacks[i], s.Hazards...)
+		plan.Settable(s.Hazards, opts.SetAside)
+		found = append(found, s.Hazards...)
 		s.LastPass = p.HasLastPass(ch)
 		if c.Bool("rehearse") {
 			if s.Rehearsal, err = p.Rehearse(ctx, ch, s.Method, opts, s.Changes); err != nil {
@@ -92,6 +96,10 @@ func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Pl
 		if err := a.writeProposal(c, p, opts, steps, total, missed, to); err != nil {
 			return err
 		}
+	}
+	// What this user may not do another one may, who carries it out.
+	if refused := plan.Refusing(found, append(despite(c), hazard.Grants)); len(refused) > 0 {
+		missed = errors.Join(refusef("a run would be refused because of %s, see above", strings.Join(refused, ", ")), missed)
 	}
 	if c.Bool("json") {
 		err := a.json(struct {

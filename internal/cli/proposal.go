@@ -4,6 +4,7 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -106,6 +107,9 @@ func (a *app) runCommand(c *cli.Command, p *plan.Plan, lifted []string) string {
 	}
 	if p.Method != "" {
 		text += " --method " + p.Method
+	}
+	if n := c.Int("set-aside"); n > 0 {
+		text += " --set-aside " + strconv.Itoa(n)
 	}
 	if c.String("keep") == "none" {
 		text += " --keep none"

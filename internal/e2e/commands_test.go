@@ -87,10 +87,19 @@ type previewJSON struct {
 
 func (d *database) preview(args ...string) previewJSON {
 	d.t.Helper()
-	o := d.must(0, append([]string{"preview", "--json"}, args...)...)
+	o := d.jugatum(append([]string{"preview", "--json"}, args...)...)
 	var p previewJSON
 	if err := json.Unmarshal([]byte(o.out), &p); err != nil {
 		d.t.Fatalf("%v\n%s", err, o.out)
+	}
+	refused := false
+	for _, s := range p.Steps {
+		for _, h := range s.Hazards {
+			refused = refused || h.Level == "refusal" && h.Code != "missing-grant"
+		}
+	}
+	if want := map[bool]int{true: 3}[refused]; o.status != want && len(args) < 4 { // none is overridden
+		d.t.Errorf("preview %q: exit status %d, want %d\n%s", args, o.status, want, o.err)
 	}
 	return p
 }

@@ -25,7 +25,7 @@ func TestExamples(t *testing.T) {
 			if !strings.Contains(string(list), "["+filepath.Base(f)+"](") {
 				t.Errorf("%s is not in the list", f)
 			}
-			d.must(0, "preview", f)
+			d.must(0, "preview", f, "--despite", "no-undo")
 			d.must(0, "run", f, "--accept", "any", "--despite", "no-undo")
 			run := d.lastRun()
 			if d.one("SELECT sum(changed) FROM "+d.ledger("batch")+" WHERE run = "+run) == "0" {

@@ -51,7 +51,7 @@ func TestFill(t *testing.T) {
 		before := d.dump("visit")
 		preview := func(job string) filledJSON {
 			var p struct{ Steps []struct{ Fill filledJSON } }
-			if err := json.Unmarshal([]byte(d.must(0, "preview", "--json", job).out), &p); err != nil {
+			if err := json.Unmarshal([]byte(d.jugatum("preview", "--json", job).out), &p); err != nil {
 				t.Fatal(err)
 			}
 			return p.Steps[0].Fill
@@ -228,7 +228,7 @@ func TestFillByForm(t *testing.T) {
 		step := "[[step]]\ntable = \"visit\"\nfrom = \"quay\"\nmatch = { quay_name = \"name\" }\nfill = { quay_id = \"id\", t1 = \"valid_from + 1\" }\nmatch_as = "
 		preview := func(job string) filledJSON {
 			var p struct{ Steps []struct{ Fill filledJSON } }
-			if err := json.Unmarshal([]byte(d.must(0, "preview", "--json", job).out), &p); err != nil {
+			if err := json.Unmarshal([]byte(d.jugatum("preview", "--json", job).out), &p); err != nil {
 				t.Fatal(err)
 			}
 			return p.Steps[0].Fill

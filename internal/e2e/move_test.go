@@ -130,7 +130,7 @@ func TestMove(t *testing.T) {
 				}
 			}
 		}
-		if err := json.Unmarshal([]byte(d.must(0, "preview", "--json", d.job(step)).out), &p); err != nil {
+		if err := json.Unmarshal([]byte(d.jugatum("preview", "--json", d.job(step)).out), &p); err != nil {
 			t.Fatal(err)
 		}
 		if x := p.Steps[0]; x.Verb != "move" || x.Move.Made || !strings.HasSuffix(x.Move.To, "visit_archive") || fmt.Sprint(x.Move.Lost) != "[berth]" {

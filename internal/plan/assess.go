@@ -46,7 +46,7 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 	if err != nil {
 		return nil, 0, err
 	}
-	var refused []string
+	var found []hazard.Finding
 	var counts []int64 // of each change before a last pass; -1 not counted
 	for i, ch := range p.Changes {
 		if ch.Late {
@@ -67,12 +67,7 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 		}
 		x.Step.N = i + 1
 		x.Findings = append(lacks[len(counts)], x.Findings...)
-		for _, f := range x.Findings {
-			lifted := slices.Contains(ask.Despite, f.Code) && hazard.Liftable(f.Code)
-			if f.Level == hazard.Refusal && !lifted && !slices.Contains(refused, f.Code) {
-				refused = append(refused, f.Code)
-			}
-		}
+		found = append(found, x.Findings...)
 		n := x.Step.ToChange
 		total += max(n, 0)
 		for _, a := range x.Step.Acts {
@@ -87,7 +82,7 @@ func (p *Plan) Assess(ctx context.Context, ask Ask, tell func(*Assessment)) (ste
 		tell(x)
 		steps = append(steps, x.Step)
 	}
-	if len(refused) > 0 {
+	if refused := Refusing(found, ask.Despite); len(refused) > 0 {
 		hint := ""
 		for _, code := range refused {
 			if hazard.Liftable(code) && code != hazard.EveryRow && code != hazard.Grants {
@@ -150,12 +145,29 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 			opts.Estimate = addEstimate(opts.Estimate, Estimated(x.Rehearsal))
 		}
 	}
-	for i := range x.Findings {
-		if x.Findings[i].Code == hazard.DoesNotFit && opts.SetAside > 0 { // a batch that meets one goes on without it
-			x.Findings[i].Level = hazard.Warning
+	Settable(x.Findings, opts.SetAside)
+	return x, nil
+}
+
+// Settable lowers what refuses a run unless rows may be set aside: a batch that meets one goes on
+// without it.
+func Settable(found []hazard.Finding, most int) {
+	for i := range found {
+		if found[i].Code == hazard.DoesNotFit && most > 0 {
+			found[i].Level = hazard.Warning
 		}
 	}
-	return x, nil
+}
+
+// Refusing lists the codes of findings that refuse a run, each once: those that nobody has overridden.
+func Refusing(found []hazard.Finding, despite []string) (codes []string) {
+	for _, f := range found {
+		lifted := slices.Contains(despite, f.Code) && hazard.Liftable(f.Code)
+		if f.Level == hazard.Refusal && !lifted && !slices.Contains(codes, f.Code) {
+			codes = append(codes, f.Code)
+		}
+	}
+	return codes
 }
 
 // record makes the record of a change that is not begun.
