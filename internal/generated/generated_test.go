@@ -409,6 +409,10 @@ func (h *house) try(choice Choice) result {
 	if err != nil {
 		return fail("dump: %v", err)
 	}
+	orig, err := h.dump(h.ours, x.Dumps) // as far as an undo puts it back
+	if err != nil {
+		return fail("dump: %v", err)
+	}
 	if err := h.list(x.Listed, cmp.Or(x.Lines, "l")); err != nil {
 		return fail("setup: %v", err)
 	}
@@ -503,7 +507,6 @@ func (h *house) try(choice Choice) result {
 	if err != nil {
 		return fail("dump: %v", err)
 	}
-	orig := before[:len(got)]
 	if status == 0 {
 		// Rows that one step's undo has put back may be those of another's, whose triggers then have a say.
 		if held, out, errs := h.program("verify", numberOf(out)); held != 0 && (x.Exact || x.Then == 0) {

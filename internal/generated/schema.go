@@ -19,6 +19,9 @@ type builder struct {
 
 // Write writes a choice out.
 func Write(c Choice) Case {
+	if c.Trigger == 3 && (c.List >= 4 || c.Then == 10) { // a line does one thing, and two statements in the place of an upsert might both
+		c.Trigger = 0
+	}
 	b := &builder{Case: Case{Choice: c, Exact: true}, r: rand.New(rand.NewPCG(c.Seed, 21))}
 	b.tables()
 	b.fill()
