@@ -96,8 +96,8 @@ type Dialect interface {
 	// there is no such thing.
 	Sample(percent float64) string
 	// Settings stands before one query: dates has it read dates as they are, also those that
-	// are none; lists has it make a list of one of the tables that are joined.
-	Settings(dates, lists bool) string
+	// are none.
+	Settings(dates bool) string
 	// Settled is the condition, " AND …", that nobody has written the kept row since the
 	// statement's transaction began; "" where nobody can.
 	Settled(alias string) string

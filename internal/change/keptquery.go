@@ -107,7 +107,7 @@ func Mismatched(c *Change, kept *Kept, state, shown State, from, to int64, limit
 	}
 	present := "jugatum_t." + c.D.Quote(kept.Keys[0].Of.Name)
 	want := kept.Values(state)
-	q.Add(c.D.Settings(kept.Packed != "", false))
+	q.Add(c.D.Settings(kept.Packed != ""))
 	q.Add("SELECT k.seq, CASE WHEN ", present, " IS NULL THEN 0 ELSE 1 END")
 	for _, key := range kept.Keys {
 		q.Add(", ", text("k", key.Name, key.Of))
@@ -157,9 +157,10 @@ func (q *Query) Numbered(kept *Kept, from, to int64) *Query { return q.seq(kept,
 
 // apart gives the kept rows, with their numbers and these columns, as an item of a FROM list
 // in which they are found by their columns. Packed ones are unpacked once for it, rather than
-// once for each row that they are joined to.
+// once for each row that they are joined to, and a server that makes an index of such a list
+// does so for the others as well, since their table has none by the key.
 func (k *Kept) apart(d Dialect, columns []KeptColumn) string {
-	if k.Packed == "" {
+	if k.Packed == "" && d.Forms().Unmerged == "" {
 		return k.Table
 	}
 	q, seen := &Query{D: d}, map[string]bool{}
@@ -177,7 +178,7 @@ func (k *Kept) apart(d Dialect, columns []KeptColumn) string {
 // the same key: the number, and these values of the other one, as text.
 func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) *Query {
 	q := &Query{D: d}
-	q.Add(d.Settings(kept.Packed != "" || other.Packed != "", true), "SELECT k.seq")
+	q.Add(d.Settings(kept.Packed != "" || other.Packed != ""), "SELECT k.seq")
 	for _, v := range values {
 		q.Add(", ", q.D.Text(v.Of, "m."+d.Quote(v.Name)))
 	}
@@ -195,7 +196,7 @@ func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) 
 // comes another of the same row of the table; NULL without one.
 func Repeated(d Dialect, kept *Kept, from, to int64) *Query {
 	q := &Query{D: d}
-	q.Add(d.Settings(kept.Packed != "", true), "SELECT max(k.seq) FROM ", kept.Table, " AS k JOIN ", kept.apart(d, kept.Keys), " AS m ON m.seq > k.seq")
+	q.Add(d.Settings(kept.Packed != ""), "SELECT max(k.seq) FROM ", kept.Table, " AS k JOIN ", kept.apart(d, kept.Keys), " AS m ON m.seq > k.seq")
 	for _, key := range kept.Keys {
 		q.Add(" AND k.", d.Quote(key.Name), " ", key.Of.Op("="), " m.", d.Quote(key.Name))
 	}
@@ -206,7 +207,7 @@ func Repeated(d Dialect, kept *Kept, from, to int64) *Query {
 // rows. They are of the columns of byKey.
 func KeptAmong(d Dialect, kept, byKey *Kept, keys []KeyValue) *Query {
 	q := &Query{D: d}
-	q.Add(d.Settings(kept.Packed != "", false), "SELECT DISTINCT n FROM (SELECT CASE")
+	q.Add(d.Settings(kept.Packed != ""), "SELECT DISTINCT n FROM (SELECT CASE")
 	for n, key := range keys {
 		q.Add(" WHEN 1 = 1")
 		for i, k := range byKey.Keys {
@@ -221,7 +222,7 @@ func KeptAmong(d Dialect, kept, byKey *Kept, keys []KeyValue) *Query {
 // is not found by the key that it had: that key, each column as text.
 func Vanished(c *Change, kept *Kept, from, to int64) *Query {
 	q := &Query{D: c.D}
-	q.Add(c.D.Settings(kept.Packed != "", false))
+	q.Add(c.D.Settings(kept.Packed != ""))
 	q.Add("SELECT ")
 	for i, k := range kept.Keys {
 		q.sep(i).Add(q.D.Text(k.Of, "k."+c.D.Quote(k.Name)))

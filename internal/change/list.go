@@ -216,7 +216,7 @@ func (c *Change) Settles() Outcome {
 // recorded, by their action.
 func KeptLines(c *Change, kept *Kept) *Query {
 	q := &Query{D: c.D}
-	q.Add(c.D.Settings(kept.Packed != "", false), "SELECT coalesce(l.", c.D.Quote(ListAction), ", ''), count(*) FROM ", kept.Table, " AS k")
+	q.Add(c.D.Settings(kept.Packed != ""), "SELECT coalesce(l.", c.D.Quote(ListAction), ", ''), count(*) FROM ", kept.Table, " AS k")
 	q.keptLine(c, kept, " JOIN ", "k", "t", c.Lines.SQL+" AS l")
 	q.Add(" WHERE l.", c.D.Quote(ListOutcome), " IS NULL").acting("l", c.Lines.Actions)
 	return q.Add(" GROUP BY 1")
@@ -326,7 +326,7 @@ func LinesShown(d Dialect, turns []Carried) *Query {
 		all.Add(q.String())
 	}
 	q := &Query{D: d}
-	return q.Add(d.Settings(packed, packed), all.String(), " ORDER BY 1")
+	return q.Add(d.Settings(packed), all.String(), " ORDER BY 1")
 }
 
 // shown is the query for the lines of one turn, in no order.

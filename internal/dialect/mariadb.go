@@ -288,18 +288,11 @@ func (mariadb) ForUpdate(string) string { return " FOR UPDATE" }
 
 func (mariadb) Sample(float64) string { return "" }
 
-func (mariadb) Settings(dates, lists bool) string {
-	var set []string
-	if lists { // it would go through all of the one for each row of the other
-		set = append(set, "join_cache_level = 4")
-	}
+func (mariadb) Settings(dates bool) string {
 	if dates {
-		set = append(set, "sql_mode = 'ALLOW_INVALID_DATES'")
+		return "SET STATEMENT sql_mode = 'ALLOW_INVALID_DATES' FOR "
 	}
-	if set == nil {
-		return ""
-	}
-	return "SET STATEMENT " + strings.Join(set, ", ") + " FOR "
+	return ""
 }
 
 func (mariadb) Settled(string) string { return "" }

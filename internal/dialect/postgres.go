@@ -289,7 +289,7 @@ func (postgres) Sample(percent float64) string {
 	return " TABLESAMPLE SYSTEM (" + strconv.FormatFloat(max(percent, 0.000001), 'f', -1, 64) + ")"
 }
 
-func (postgres) Settings(_, _ bool) string { return "" }
+func (postgres) Settings(bool) string { return "" }
 
 // Settled leaves out rows that other workers have numbered in between: they may be deleted
 // by now.

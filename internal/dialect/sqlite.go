@@ -177,7 +177,7 @@ func (sqlite) ForUpdate(string) string { return "" }
 
 func (sqlite) Sample(float64) string { return "" }
 
-func (sqlite) Settings(_, _ bool) string { return "" }
+func (sqlite) Settings(bool) string { return "" }
 
 func (sqlite) Settled(string) string { return "" }
 

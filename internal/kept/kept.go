@@ -139,7 +139,7 @@ func (p *Part) Lost() string {
 // query is the one for the part's rows in the order in which they were kept.
 func (p *Part) query(d change.Dialect) *change.Query {
 	q := &change.Query{D: d}
-	q.Add(d.Settings(p.kept.Packed != "", false), "SELECT ")
+	q.Add(d.Settings(p.kept.Packed != ""), "SELECT ")
 	for i, c := range p.columns() {
 		if i > 0 {
 			q.Add(", ")

@@ -149,7 +149,7 @@ func places(s *ledger.Step, n int) (out []int64) {
 func (x *Look) rows(ctx context.Context, db engine.DB, w *runner.Work, which func(q *change.Query), shown map[int64]bool) error {
 	d := db.Dialect()
 	q := &change.Query{D: d}
-	q.Add(d.Settings(w.Kept.Packed != "", false), "SELECT k.seq")
+	q.Add(d.Settings(w.Kept.Packed != ""), "SELECT k.seq")
 	columns := slices.Concat(w.Kept.Keys, w.Kept.Old, w.Kept.New)
 	for _, k := range columns {
 		q.Add(", ", d.Text(k.Of, "k."+d.Quote(k.Name)))
@@ -215,7 +215,7 @@ func made(w *runner.Work, texts []sql.NullString) (out Row) {
 func (x *Look) sum(ctx context.Context, db engine.DB, w *runner.Work) error {
 	d := db.Dialect()
 	q := &change.Query{D: d}
-	q.Add(d.Settings(w.Kept.Packed != "", false), "SELECT 1")
+	q.Add(d.Settings(w.Kept.Packed != ""), "SELECT 1")
 	var texts []*sql.NullString
 	one := 0
 	into := []any{&one}

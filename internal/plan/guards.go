@@ -248,11 +248,7 @@ func (p *Plan) unhindered(ctx context.Context, step int, opts ledger.Options, de
 			if f.Level != hazard.Refusal || lifted || aside {
 				continue
 			}
-			hint := ""
-			if hazard.Liftable(f.Code) {
-				hint = "; `jugatum resume --despite " + f.Code + "` if it is meant"
-			}
-			return Refusef("step %q: after the steps before it, %s: %s%s; the step was not begun", c.Step, f.Code, f.Text, hint)
+			return Refusef("step %q: after the steps before it, %s: %s; the step was not begun, and `jugatum resume` goes on with it", c.Step, f.Code, f.Text)
 		}
 	}
 	return nil
