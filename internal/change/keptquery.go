@@ -155,23 +155,28 @@ func (q *Query) seq(kept *Kept, from, to int64) *Query {
 // Numbered appends the condition that a kept row, k, is one of those after from, up to to.
 func (q *Query) Numbered(kept *Kept, from, to int64) *Query { return q.seq(kept, from, to) }
 
-// apart gives the kept rows, with their numbers and these columns, as an item of a FROM list
-// in which they are found by their columns. Packed ones are unpacked once for it, rather than
-// once for each row that they are joined to, and a server that makes an index of such a list
-// does so for the others as well, since their table has none by the key.
-func (k *Kept) apart(d Dialect, columns []KeptColumn) string {
-	if k.Packed == "" && d.Forms().Unmerged == "" {
-		return k.Table
+// apart appends the kept rows, with their numbers and these columns, as an item of a FROM list
+// in which they are found by their columns; from and to, if not both 0, say of which numbers.
+// Packed ones are unpacked once for it, rather than once for each row that they are joined to, and
+// a server that makes an index of such a list does so for the others as well, since their table has
+// none by the key.
+func (q *Query) apart(kept *Kept, columns []KeptColumn, from, to int64) *Query {
+	if kept.Packed == "" && q.D.Forms().Unmerged == "" {
+		return q.Add(kept.Table)
 	}
-	q, seen := &Query{D: d}, map[string]bool{}
-	q.Add("(SELECT seq")
+	seen := map[string]bool{}
+	q.Add("(SELECT k.seq")
 	for _, c := range columns {
 		if !seen[c.Name] {
 			seen[c.Name] = true
-			q.Add(", ", d.Quote(c.Name))
+			q.Add(", k.", q.D.Quote(c.Name))
 		}
 	}
-	return q.Add(" FROM ", k.Table, d.Forms().Unmerged, ")").String()
+	q.Add(" FROM ", kept.Table, " AS k")
+	if from != 0 || to != 0 {
+		q.Add(" WHERE ").seq(kept, from, to)
+	}
+	return q.Add(q.D.Forms().Unmerged, ")")
 }
 
 // Chained is the query for those kept rows after from, up to to, of which other has one with
@@ -182,7 +187,7 @@ func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) 
 	for _, v := range values {
 		q.Add(", ", q.D.Text(v.Of, "m."+d.Quote(v.Name)))
 	}
-	q.Add(" FROM ", kept.Table, " AS k JOIN ", other.apart(d, slices.Concat(other.Keys, values)), " AS m ON ")
+	q.Add(" FROM ", kept.Table, " AS k JOIN ").apart(other, slices.Concat(other.Keys, values), 0, 0).Add(" AS m ON ")
 	for i, key := range kept.Keys {
 		if i > 0 {
 			q.Add(" AND ")
@@ -196,7 +201,7 @@ func Chained(d Dialect, kept, other *Kept, values []KeptColumn, from, to int64) 
 // comes another of the same row of the table; NULL without one.
 func Repeated(d Dialect, kept *Kept, from, to int64) *Query {
 	q := &Query{D: d}
-	q.Add(d.Settings(kept.Packed != ""), "SELECT max(k.seq) FROM ", kept.Table, " AS k JOIN ", kept.apart(d, kept.Keys), " AS m ON m.seq > k.seq")
+	q.Add(d.Settings(kept.Packed != ""), "SELECT max(k.seq) FROM ", kept.Table, " AS k JOIN ").apart(kept, kept.Keys, from, to).Add(" AS m ON m.seq > k.seq")
 	for _, key := range kept.Keys {
 		q.Add(" AND k.", d.Quote(key.Name), " ", key.Of.Op("="), " m.", d.Quote(key.Name))
 	}

@@ -246,17 +246,19 @@ func (q *Query) keptLine(c *Change, kept *Kept, join, k, t, line string) *Query 
 		}
 		direct.Add("l.", q.D.Quote(col.Name), " ", col.Op("="), " ", named(col))
 	}
-	rows := func() string { return kept.apart(q.D, slices.Concat(after.Keys, kept.Keys, kept.Old)) }
+	rows := func(q *Query) *Query {
+		return q.Add(join).apart(kept, slices.Concat(after.Keys, kept.Keys, kept.Old), 0, 0).Add(" AS ", k, " ON ")
+	}
 	row := func(q *Query) *Query { return q.Add(join, c.Table.SQL(q.D), " AS ", t, " ON ") }
 	switch {
 	case direct != nil && line != "":
 		return q.Add(join, line, " ON ", direct.String())
 	case direct != nil:
-		return q.Add(join, rows(), " AS ", k, " ON ", direct.String())
+		return rows(q).Add(direct.String())
 	case line != "":
 		return row(q).KeyJoin(t, k, after).Add(join, line, " ON ").lineKey(c, t, "l")
 	}
-	return row(q).lineKey(c, t, "l").Add(join, rows(), " AS ", k, " ON ").KeyJoin(t, k, after)
+	return rows(row(q).lineKey(c, t, "l")).KeyJoin(t, k, after)
 }
 
 // SettleRow is the statement that says of the line of one row what became of it.
