@@ -206,12 +206,12 @@ func (b *bench) grow(kind grown, limit time.Duration) (commands []string, all ma
 		commands, all[name] = append(commands, name), t
 		return t
 	}
-	ask("preview", "preview", job)
-	ask("trial", "trial", "--spend", "10s", job)
 	despite := []string{}
 	if kind.calls {
 		despite = []string{"--despite", "no-undo"}
 	}
+	ask("preview", append([]string{"preview", job}, despite...)...)
+	ask("trial", "trial", "--spend", "10s", job)
 	if t := ask("run", append([]string{"run", "--accept", "any", job}, despite...)...); t.over || (t.status != 0 && t.status != 5) {
 		return commands, all, nil
 	}

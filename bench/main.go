@@ -5,6 +5,7 @@
 //	go run ./bench                    both engines, 1,000,000 rows, 5 rounds
 //	go run ./bench -find -rows 2000000   find against statements written by hand
 //	go run ./bench -load -rounds 3    what other sessions wait meanwhile; with -rate 800, that many transactions a second
+//	go run ./bench -growth -rows 400000   every kind of step, each command on it, at a tenth of the rows and at all of them
 //	go run ./bench -cost              a run against one that does not measure what its batches cost
 //	go run ./bench -engine sqlite -rows 200000 -rounds 3
 package main

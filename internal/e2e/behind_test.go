@@ -131,3 +131,32 @@ func TestAllowedNone(t *testing.T) {
 		}
 	})
 }
+
+// TestFormsOfBefore: texts that are matched by their form are those that an earlier step has left, of
+// both sides.
+func TestFormsOfBefore(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE berth (id "+d.integer()+" PRIMARY KEY, quay varchar(40), depth integer)", "CREATE TABLE quay (id "+d.integer()+" PRIMARY KEY, name varchar(40), depth integer)",
+			"INSERT INTO quay VALUES (1, 'NORTH MOLE', 10), (2, 'old name', 20), (3, 'Wool Quay', 30)", "INSERT INTO berth VALUES (1, 'n.mole', 0), (2, 'fish steps', 0), (3, 'wool quay', 0), (4, 'Wool  Quay', 0)")
+		job := d.job(`
+[[step]]
+sql = "UPDATE berth SET quay = 'north mole ' WHERE quay = 'n.mole'"
+[[step]]
+sql = "UPDATE quay SET name = 'Fish Steps' WHERE id = 2"
+[[step]]
+sql = "UPDATE berth SET quay = 'none' WHERE id = 4"
+[[step]]
+table = "berth"
+from = "quay"
+match = { quay = "name" }
+match_as = "folded"
+fill = { depth = "depth" }
+`)
+		d.must(0, "run", job, "--accept", "any")
+		if got := strings.Join(d.lines("SELECT depth FROM berth ORDER BY id"), " "); got != "10 20 30 0" {
+			t.Errorf("depths %s, want 10 20 30 0", got)
+		}
+		d.must(0, "verify", "1")
+		d.must(0, "undo", "1")
+	})
+}

@@ -180,8 +180,8 @@ func (p *Plan) part(step, which int) *change.Change {
 	return list[which]
 }
 
-// Guard has a runner ask, around each step, what the job wants to hold, and what stood in
-// the way of none of the steps before. despite lists the codes of hazards that a person has
+// Guard has a runner ask, around each step, what the job wants to hold, and before each but the first
+// once more what was asked before the run. despite lists the codes of hazards that a person has
 // overridden, besides those that the record of the run has. An undo has nothing of the kind.
 func (p *Plan) Guard(r *runner.Runner, despite []string) {
 	if r.Run.UndoOf != 0 {
@@ -207,6 +207,9 @@ func (p *Plan) before(ctx context.Context, w *runner.Work, opts ledger.Options, 
 	}
 	if i > 0 {
 		if err := p.regroup(ctx, i); err != nil {
+			return err
+		}
+		if err := p.reword(ctx, w); err != nil {
 			return err
 		}
 		if err := p.unhindered(ctx, i, opts, despite); err != nil {

@@ -44,6 +44,25 @@ func (p *Plan) Resume(ctx context.Context, work []*runner.Work) error {
 	return nil
 }
 
+// reword reads the texts by which a step matches rows by their form once more: the steps before it may
+// have changed them. The step has not begun.
+func (p *Plan) reword(ctx context.Context, w *runner.Work) (err error) {
+	c := w.Change.Whole()
+	if c.Lookup == nil || c.Lookup.Words == nil {
+		return nil
+	}
+	for _, o := range p.Changes {
+		if o.Of == c.Of && o.Lookup != nil && o.Lookup.Words != nil {
+			o.Lookup.Words.Read = false
+		}
+	}
+	if err := p.words(ctx, c); err != nil || w.Staging == nil {
+		return err
+	}
+	w.Staging.Query, err = change.Source(c)
+	return err
+}
+
 // words reads the texts by which a change matches rows by their form, if they are not read
 // yet: those of the source into memory, those of the target one after the other. All changes
 // that one step became have the same, since they read one source. A run that is only
