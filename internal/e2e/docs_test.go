@@ -171,7 +171,7 @@ func TestDocumentedJobs(t *testing.T) {
 			if strings.Contains(text, "[param.rise]") {
 				args = append(args, "--param", "rise=1.035")
 			}
-			d.must(0, append([]string{"preview"}, args...)...)
+			d.must(0, append([]string{"preview", "--despite", "no-undo"}, args...)...)
 			d.must(0, append([]string{"run", "--accept", "any", "--despite", "no-undo"}, args...)...)
 			if i == 0 {
 				for _, block := range blocks(t, "../../docs/architecture.md", "sql", d.engine) {

@@ -459,7 +459,7 @@ func TestReplaceTooLong(t *testing.T) {
 	job := jobFile(t, "[[step]]\nin = [\"t.note\"]\nreplace = { find = \"mole\", with = \"the long north mole\" }\n")
 	servers(t, func(t *testing.T, d *database) {
 		d.exec("CREATE TABLE t (id integer PRIMARY KEY, note varchar(25))", "INSERT INTO t SELECT i, 'mole' FROM "+d.numbers(50), "UPDATE t SET note = 'beyond the mole' WHERE id IN (7, 30)")
-		if o := d.must(0, "preview", job); !strings.Contains(o.out, "the new value has 30 characters") || !strings.Contains(o.out, "does-not-fit: 2 new values") {
+		if o := d.must(3, "preview", job); !strings.Contains(o.out, "the new value has 30 characters") || !strings.Contains(o.out, "does-not-fit: 2 new values") {
 			t.Errorf("the preview does not name the rows:\n%s", o.out)
 		}
 		if o := d.must(1, "run", job, "--accept", "any"); !strings.Contains(o.err, "row 7:") {

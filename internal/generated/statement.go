@@ -106,6 +106,9 @@ func (b *builder) then() {
 	case 10:
 		b.List, b.Filter = 4, true
 		b.listing()
+	case 11: // by texts that the first step may have changed
+		b.Fill, b.Filter = 8, true
+		b.filling("")
 	}
 	b.SQL, b.Job, b.Filter = sql+"; "+b.SQL, job+b.asJob(), b.Filter && filter
 }
