@@ -22,6 +22,9 @@ func Write(c Choice) Case {
 	if c.Trigger == 3 && (c.List >= 4 || c.Then == 10) { // a line does one thing, and two statements in the place of an upsert might both
 		c.Trigger = 0
 	}
+	if c.Trigger == 6 && (c.Fill == 8 || c.Then == 11) { // one statement would read what its own trigger makes of the source, row by row
+		c.Trigger = 0
+	}
 	b := &builder{Case: Case{Choice: c, Exact: true}, r: rand.New(rand.NewPCG(c.Seed, 21))}
 	b.tables()
 	b.fill()
