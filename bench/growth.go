@@ -24,11 +24,13 @@ const tooSteep = 13
 
 // grown is a kind of step as it is tried at two sizes.
 type grown struct {
-	name  string
-	job   func(b *bench, dir string) (string, error)
-	merge bool // over the tables of duplicates
-	line  bool // what became of its lines is asked for
-	calls bool // what it does cannot be taken back
+	name   string
+	job    func(b *bench, dir string) (string, error)
+	merge  bool // over the tables of duplicates
+	named  bool // over those, each with a name of its own, by which it is found
+	refers bool // rows of another table go along
+	line   bool // what became of its lines is asked for
+	calls  bool // what it does cannot be taken back
 }
 
 // text is a job that is the same whatever the engine and the size.
@@ -69,7 +71,7 @@ func grownKinds() []grown {
 		{name: "filled by the first of several", job: text("[[step]]\ntable = \"visit\"\nfrom = \"cargo\"\nmatch = { id = \"visit_id\" }\nfill = { dues = \"tonnes\" }\npick = \"tonnes DESC, line\"\nunmatched = \"null\"\n")},
 		{name: "moved", job: text("[[step]]\ntable = \"visit\"\nwhere = \"berth < 499\"\nmove_to = \"visit_archive\"\n")},
 		{name: "copied", job: text("[[step]]\ntable = \"visit\"\nwhere = \"berth < 499\"\ncopy_to = \"visit_archive\"\n")},
-		{name: "deleted with those that refer", job: text("[[step]]\nsql = \"DELETE FROM visit WHERE berth < 499\"\n")},
+		{name: "deleted with those that refer", refers: true, job: text("[[step]]\nsql = \"DELETE FROM visit WHERE berth < 499\"\n")},
 		{name: "merged", merge: true, job: func(b *bench, _ string) (string, error) {
 			s := "[[step]]\ntable = \"vessel\"\nmerge = [\"name\", \"flag\"]\nblanks = \"fill\"\n"
 			if b.engine == "sqlite" {
@@ -90,7 +92,7 @@ func grownKinds() []grown {
 		{name: "list of upserts", line: true, job: func(b *bench, dir string) (string, error) {
 			return listed("table = \"visit\"\nchanges = %q\nkey = [\"id\"]\naction = \"upsert\"\n", func(i int) string { return fmt.Sprintf("%d,%d.25,a note", tossed(i, 2*b.rows), i%1000) }, "id,dues,note", every)(b, dir)
 		}},
-		{name: "list by a column that is not the key", line: true, job: func(b *bench, dir string) (string, error) {
+		{name: "list by a column that is not the key", line: true, named: true, job: func(b *bench, dir string) (string, error) {
 			return listed("table = \"vessel\"\nchanges = %q\nkey = [\"name\"]\naction = \"update\"\n", func(i int) string { return fmt.Sprintf("Vessel no. %d,%d", tossed(i, 2*b.rows), i%40) }, "name,crew", every)(b, dir)
 		}},
 		{name: "list of deletes", line: true, job: func(b *bench, dir string) (string, error) {
@@ -175,16 +177,16 @@ func (b *bench) grow(kind grown, limit time.Duration) (commands []string, all ma
 		return nil, nil, err
 	}
 	defer os.RemoveAll(dir)
-	b.sources, b.refers = true, strings.HasPrefix(kind.name, "deleted")
+	b.sources, b.refers = true, kind.refers
 	if err := b.fresh(); err != nil {
 		return nil, nil, err
 	}
-	if kind.merge || strings.HasPrefix(kind.name, "list by") {
+	if kind.merge || kind.named {
 		if err := b.mergeSetup(); err != nil {
 			return nil, nil, err
 		}
 	}
-	if strings.HasPrefix(kind.name, "list by") {
+	if kind.named {
 		if _, err := b.db.Exec("UPDATE vessel SET name = concat('Vessel no. ', id)"); err != nil {
 			return nil, nil, err
 		}

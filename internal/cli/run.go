@@ -353,11 +353,7 @@ func (a *app) execute(parent context.Context, c *cli.Command, p *plan.Plan, l *l
 		return fmt.Errorf("run %d failed: %w\nEverything before this batch is kept: fix the cause and `jugatum resume %d%s`%s", r.ID, err, r.ID, dbFlag(c, p.DB), or)
 	}
 	if r.UndoOf == 0 {
-		outcomes := map[string]map[string]int64{}
-		for _, x := range sum.Lists {
-			outcomes[x.Step] = x.Outcomes
-		}
-		if err := p.Forbidden(outcomes); err != nil {
+		if err := p.Forbidden(r.ID, sum.Lists); err != nil {
 			return err
 		}
 	}

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 )
@@ -80,6 +81,18 @@ func TestRefusedBehind(t *testing.T) {
 			d.must(0, "undo", d.lastRun())
 			same(t, x.code, append(d.dump("berth"), d.dump("old_berth")...), before)
 		}
+
+		// One that may be meant, and is said to be once it stands in the way.
+		d.exec("CREATE TABLE crane (id integer PRIMARY KEY, berth "+d.integer()+", FOREIGN KEY (berth) REFERENCES berth (id) ON DELETE SET NULL)", "INSERT INTO crane VALUES (1, 2)")
+		job := d.job("[[step]]\nsql = 'UPDATE berth SET depth = 99 WHERE id = 2'\n[[step]]\nsql = 'DELETE FROM berth WHERE depth = 99'\n")
+		if o := d.must(3, "run", job, "--accept", "any", "--keep", "none"); !strings.Contains(o.err, "after the steps before it, cascade") {
+			t.Error(o.err)
+		}
+		d.must(3, "resume", d.lastRun())
+		d.must(0, "resume", d.lastRun(), "--despite", "cascade")
+		if got := d.one("SELECT count(*) FROM berth WHERE id = 2"); got != "0" {
+			t.Error(got)
+		}
 	})
 }
 
@@ -100,6 +113,19 @@ func TestQueryOfBefore(t *testing.T) {
 				t.Errorf("%s: %s", query, o.err)
 			}
 		}
+		lines := d.list("berths.csv", "id,depth\n2,7\n3,8\n") // whose rows the step changes, and makes
+		text, err := os.ReadFile(job("SELECT id, depth FROM berth"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		listed := func(query string) string {
+			_, each, _ := strings.Cut(string(text), "\n[[step]]\n")
+			return d.job("[[step]]\ntable = 'berth'\nchanges = '" + lines + "'\naction = 'upsert'\n[[step]]\n" + strings.Replace(each, "SELECT id, depth FROM berth", query, 1))
+		}
+		if o := d.must(2, "run", listed("SELECT id, depth FROM berth"), "--accept", "any", "--despite", "no-undo"); !strings.Contains(o.err, "reads") {
+			t.Error(o.err)
+		}
+		d.must(0, "run", listed("SELECT id, depth FROM quay WHERE depth > 100"), "--accept", "any", "--despite", "no-undo")
 		d.must(0, "run", job("SELECT id, depth FROM quay WHERE depth > 0 -- and no more"), "--accept", "any", "--despite", "no-undo")
 		if got := d.one("SELECT depth FROM note"); got != "5" {
 			t.Error(got)

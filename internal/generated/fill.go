@@ -35,8 +35,7 @@ func (b *builder) filling(where string) {
 	case 7: // from a view, the others become NULL
 		keys = "from = 'vo'\nmatch = { n = 'k + 1' }\nfill = { m = 'v' }\nunmatched = 'null'"
 		b.SQL = "UPDATE t SET m = (SELECT vo.v FROM vo WHERE vo.k + 1 = t.n)" + where
-	}
-	if b.Fill == 8 { // by the form of texts, which are read beforehand
+	case 8: // by the form of texts, which are read beforehand
 		query := "(SELECT k, CASE v WHEN 0 THEN 'banana ' WHEN 1 THEN '  a' WHEN 2 THEN 'listed' ELSE name END AS name FROM o)"
 		keys = "from = \"\"\"" + query + "\"\"\"\nmatch = { txt = 'name' }\nmatch_as = 'trimmed'\nfill = { m = 'k' }\npick = 'k'"
 		same := b.by("trim(s.name) = trim(t.txt) COLLATE BINARY", `trim(s.name) COLLATE "C" = trim(t.txt) COLLATE "C"`, "hex(trim(s.name)) = hex(trim(t.txt))")

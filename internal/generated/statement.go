@@ -78,7 +78,7 @@ func (b *builder) then() {
 	}
 	switch kind {
 	case 1:
-		b.SQL, b.Filter = "UPDATE t SET n = coalesce(n, 0) + 1", false
+		b.SQL = "UPDATE t SET n = coalesce(n, 0) + 1" // the one without a filter
 	case 2:
 		b.SQL = "DELETE FROM t WHERE t.n % 4 = 1"
 	case 3:
@@ -102,15 +102,14 @@ func (b *builder) then() {
 		keys := strings.Join(b.key, ", ")
 		b.SQL = fmt.Sprintf("UPDATE t SET n = coalesce(n, 0) + 50 WHERE (%[1]s) IN (SELECT * FROM (SELECT %[1]s FROM t ORDER BY n DESC, %[1]s LIMIT 5 OFFSET 2) AS q)", keys)
 		b.Job = "[[step]]\ntable = 't'\nset = { n = 'coalesce(n, 0) + 50' }\norder = 'n DESC, " + keys + "'\nskip = 2\nfirst = 5\n"
-		b.Filter = true
 	case 10:
-		b.List, b.Filter = 4, true
+		b.List = 4
 		b.listing()
 	case 11: // by texts that the first step may have changed
-		b.Fill, b.Filter = 8, true
+		b.Fill = 8
 		b.filling("")
 	}
-	b.SQL, b.Job, b.Filter = sql+"; "+b.SQL, job+b.asJob(), b.Filter && filter
+	b.SQL, b.Job, b.Filter = sql+"; "+b.SQL, job+b.asJob(), filter && kind != 1
 }
 
 // asJob is the job that stands for the case.

@@ -162,12 +162,16 @@ func Settable(found []hazard.Finding, most int) {
 // Refusing lists the codes of findings that refuse a run, each once: those that nobody has overridden.
 func Refusing(found []hazard.Finding, despite []string) (codes []string) {
 	for _, f := range found {
-		lifted := slices.Contains(despite, f.Code) && hazard.Liftable(f.Code)
-		if f.Level == hazard.Refusal && !lifted && !slices.Contains(codes, f.Code) {
+		if refuses(f, despite) && !slices.Contains(codes, f.Code) {
 			codes = append(codes, f.Code)
 		}
 	}
 	return codes
+}
+
+// refuses reports whether a finding refuses a run of somebody who has overridden these.
+func refuses(f hazard.Finding, despite []string) bool {
+	return f.Level == hazard.Refusal && !(slices.Contains(despite, f.Code) && hazard.Liftable(f.Code))
 }
 
 // record makes the record of a change that is not begun.

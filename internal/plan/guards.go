@@ -13,6 +13,7 @@ import (
 	"jugatum/internal/job"
 	"jugatum/internal/ledger"
 	"jugatum/internal/preview"
+	"jugatum/internal/report"
 	"jugatum/internal/runner"
 	"jugatum/internal/term"
 	"jugatum/internal/verify"
@@ -245,10 +246,9 @@ func (p *Plan) unhindered(ctx context.Context, step int, opts ledger.Options, de
 		if err != nil {
 			return err
 		}
+		Settable(found, opts.SetAside)
 		for _, f := range found {
-			lifted := hazard.Liftable(f.Code) && slices.Contains(despite, f.Code)
-			aside := f.Code == hazard.DoesNotFit && opts.SetAside > 0 // by the batch that meets one
-			if f.Level != hazard.Refusal || lifted || aside {
+			if !refuses(f, despite) {
 				continue
 			}
 			return Refusef("step %q: after the steps before it, %s: %s; the step was not begun, and `jugatum resume` goes on with it", c.Step, f.Code, f.Text)
@@ -319,19 +319,23 @@ func (p *Plan) unmatched(ctx context.Context, w *runner.Work) error {
 	if n == 1 {
 		match = "matches"
 	}
-	return &Unheld{fmt.Sprintf("step %q: after it, %s %s nothing, and unmatched = \"fail\" allows none: others have written meanwhile; later steps were not begun", c.Step, term.Rows(n), match)}
+	return &Unheld{fmt.Sprintf("step %q: after it, %s %s nothing, and unmatched = \"fail\" allows none: others have written meanwhile; later steps were not begun. `jugatum resume` asks again, and with --despite check goes on", c.Step, term.Rows(n), match)}
 }
 
-// Forbidden says what became of lines of lists, by the job's step and in words, of which the job allows
-// none: others have written after it was asked.
-func (p *Plan) Forbidden(outcomes map[string]map[string]int64) error {
+// Forbidden says what became of lines of the lists of a run of which the job allows none: others have
+// written after it was asked.
+func (p *Plan) Forbidden(run int64, lists []report.List) error {
+	outcomes := map[string]map[string]int64{}
+	for _, x := range lists {
+		outcomes[x.Step] = x.Outcomes
+	}
 	for _, c := range p.Changes {
 		if c.Lines == nil || !c.Lines.Fail {
 			continue
 		}
 		step := p.Job.Steps[c.Of].Name
 		if n := outcomes[step][string(c.Lines.Missed)]; n > 0 {
-			return &Unheld{fmt.Sprintf("step %q: %s: %s, of which the job allows none: others have written meanwhile", step, term.Counted(n, "line"), c.Lines.Missed)}
+			return &Unheld{fmt.Sprintf("step %q: %s: %s, of which the job allows none: others have written meanwhile; `jugatum show %d --lines FILE` tells which", step, term.Counted(n, "line"), c.Lines.Missed, run)}
 		}
 	}
 	return nil

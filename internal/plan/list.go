@@ -44,7 +44,7 @@ func (p *Plan) readLists(ctx context.Context, told Reading) (err error) {
 			continue
 		}
 		if p.session == nil {
-			if p.session, err = p.DB.Session(ctx, engine.SessionOptions{Purpose: "jugatum list", LockTimeout: 5 * time.Second}); err != nil {
+			if p.session, err = p.listSession(ctx); err != nil {
 				return err
 			}
 			defer func() { p.session.Close(); p.session = nil }()
@@ -85,7 +85,7 @@ func (p *Plan) Close() {
 	}
 	ctx, cancel := ending()
 	defer cancel()
-	s, err := p.DB.Session(ctx, engine.SessionOptions{Purpose: "jugatum list", LockTimeout: 5 * time.Second})
+	s, err := p.listSession(ctx)
 	if err != nil { // what stays is in nobody's way
 		return
 	}
@@ -99,6 +99,11 @@ func (p *Plan) Close() {
 		}
 	}
 	p.made = nil
+}
+
+// listSession is one in which tables of lists and of groups are made, filled and dropped.
+func (p *Plan) listSession(ctx context.Context) (*engine.Session, error) {
+	return p.DB.Session(ctx, engine.SessionOptions{Purpose: "jugatum list", LockTimeout: 5 * time.Second})
 }
 
 // ending gives the time for clearing up, also after a signal.

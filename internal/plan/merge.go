@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"jugatum/internal/change"
@@ -71,11 +70,15 @@ func (p *Plan) regroup(ctx context.Context, step int) (err error) {
 		return err
 	}
 	x.m.List = p.lists[step] // which the step's changes know
-	if p.session, err = p.DB.Session(ctx, engine.SessionOptions{Purpose: "jugatum list", LockTimeout: 5 * time.Second}); err != nil {
+	if p.session, err = p.listSession(ctx); err != nil {
 		return err
 	}
 	defer func() { p.session.Close(); p.session = nil }()
-	if err := apart(ctx, p.session, "DROP TABLE IF EXISTS "+x.m.List.SQL); err != nil { // not there if a kill came between
+	err = p.apart(ctx, func(tx *engine.Tx) error {
+		_, err := tx.Exec(ctx, "DROP TABLE IF EXISTS "+x.m.List.SQL) // not there if a kill came between
+		return err
+	})
+	if err != nil {
 		return err
 	}
 	if err := x.make(ctx); err != nil {
@@ -83,12 +86,6 @@ func (p *Plan) regroup(ctx context.Context, step int) (err error) {
 	}
 	x.m.List.Table.Rows = x.m.List.Lines
 	return nil
-}
-
-// apart carries out a statement in a transaction of its own.
-func apart(ctx context.Context, s *engine.Session, text string) error {
-	_, err := s.InTx(ctx, func(tx *engine.Tx) error { _, err := tx.Exec(ctx, text); return err })
-	return err
 }
 
 // grouping reads a step that merges rows.
@@ -131,7 +128,9 @@ func (x *grouping) make(ctx context.Context) error {
 	d, db, s := x.p.DB.Dialect(), x.p.DB, x.p.session
 	l := x.m.List
 	layout := x.m.Layout(d)
-	one := func(text string) error { return apart(ctx, s, text) }
+	one := func(text string) error {
+		return x.p.apart(ctx, func(tx *engine.Tx) error { _, err := tx.Exec(ctx, text); return err })
+	}
 	for _, text := range db.NewTable(layout) {
 		if err := one(text); err != nil {
 			return fmt.Errorf("making a table for the rows of %s that go: %w", l.File, err)

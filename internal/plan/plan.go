@@ -61,6 +61,11 @@ func New(ctx context.Context, db engine.DB, j *job.Job, values map[string]change
 	p.Digest, p.Written = j.Digest(db.Dialect(), of), j.WrittenDigest(of)
 	p.Values[change.Clock] = change.ClockValue(time.Now())
 	err := p.build(ctx)
+	for i := range j.Steps {
+		if err == nil {
+			err = p.stale(ctx, i)
+		}
+	}
 	for _, c := range p.Changes {
 		if err == nil {
 			err = p.words(ctx, c)
@@ -97,9 +102,6 @@ func (p *Plan) build(ctx context.Context) error {
 			if err := sqltext.Query(p.DB.Dialect(), c.SQL); err != nil {
 				return p.Job.At(&change.FieldError{Step: s.Name, Field: "check", Err: err})
 			}
-		}
-		if err := p.stale(ctx, i, look); err != nil {
-			return err
 		}
 		if err := p.pass(ctx, i, s, look); err != nil {
 			return err

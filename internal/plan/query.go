@@ -85,7 +85,7 @@ const queryName = "query.jsonl"
 
 // stale refuses a list that a query gives where a step before it changes what the query reads: it
 // is asked before the run begins, and would tell of rows as they were.
-func (p *Plan) stale(ctx context.Context, step int, look change.Catalogue) error {
+func (p *Plan) stale(ctx context.Context, step int) error {
 	of := p.Job.Steps[step]
 	listed, ok := of.Kind.(kind.Listed)
 	if !ok {
@@ -106,7 +106,10 @@ func (p *Plan) stale(ctx context.Context, step int, look change.Catalogue) error
 		if c.Call != nil {
 			return refuse("what the statement of step %q changes is not known", c.Step)
 		}
-		changed := []*change.Table{c.Table}
+		var changed []*change.Table
+		if c.Lines == nil || c.Table != c.Lines.Table { // the lines of a list are a table of ours
+			changed = append(changed, c.Table)
+		}
 		if c.Into != nil && !c.Into.Make {
 			changed = append(changed, c.Into.Table)
 		}
@@ -114,7 +117,7 @@ func (p *Plan) stale(ctx context.Context, step int, look change.Catalogue) error
 			changed = append(changed, a.Change.Table)
 		}
 		for _, t := range changed {
-			why, err := p.readsAgain(ctx, of, from.SQL, t, look)
+			why, err := p.readsAgain(ctx, of, from.SQL, t)
 			if err != nil {
 				return err
 			}
@@ -128,13 +131,13 @@ func (p *Plan) stale(ctx context.Context, step int, look change.Catalogue) error
 
 // readsAgain says how a query reads a table, or what a trigger of that writes to; "" if it does not.
 // The server is asked about a statement on the table that has the query in its filter.
-func (p *Plan) readsAgain(ctx context.Context, of job.Step, query string, t *change.Table, look change.Catalogue) (string, error) {
+func (p *Plan) readsAgain(ctx context.Context, of job.Step, query string, t *change.Table) (string, error) {
 	d := p.DB.Dialect()
 	once := "SELECT * FROM (" + strings.TrimRight(query, "; \t\r\n") + "\n) AS jugatum_q"
 	// A union within needs all its columns: of a query that is only asked for rows a server leaves out
 	// what none depends on.
 	spec := change.Spec{Name: of.Name, Of: of.Spec.Of, Table: t.NameSQL(d), Where: "EXISTS (SELECT * FROM (" + once + " UNION " + once + ") AS jugatum_u)", Delete: true}
-	c, err := change.Build(d, spec, p.Values, look)
+	c, err := change.Build(d, spec, p.Values, p.catalogue(ctx))
 	if err != nil {
 		return "", err
 	}

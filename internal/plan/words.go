@@ -32,35 +32,35 @@ func (p *Plan) Resume(ctx context.Context, work []*runner.Work) error {
 		if w.Staging == nil || w.Step.Status == ledger.Done {
 			continue
 		}
-		c := w.Change.Whole()
-		if err := p.words(ctx, c); err != nil {
-			return err
-		}
-		var err error
-		if w.Staging.Query, err = change.Source(c); err != nil {
+		if err := p.source(ctx, w); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// reword reads the texts by which a step matches rows by their form once more: the steps before it may
-// have changed them. The step has not begun.
-func (p *Plan) reword(ctx context.Context, w *runner.Work) (err error) {
+// source has the source of a step be read by the texts that there are now, if they are not read yet.
+func (p *Plan) source(ctx context.Context, w *runner.Work) (err error) {
 	c := w.Change.Whole()
-	if c.Lookup == nil || c.Lookup.Words == nil {
-		return nil
-	}
-	for _, o := range p.Changes {
-		if o.Of == c.Of && o.Lookup != nil && o.Lookup.Words != nil {
-			o.Lookup.Words.Read = false
-		}
-	}
 	if err := p.words(ctx, c); err != nil || w.Staging == nil {
 		return err
 	}
 	w.Staging.Query, err = change.Source(c)
 	return err
+}
+
+// reword reads the texts by which a step matches rows by their form once more: the steps before it may
+// have changed them. The step has not begun.
+func (p *Plan) reword(ctx context.Context, w *runner.Work) error {
+	if c := w.Change.Whole(); c.Lookup == nil || c.Lookup.Words == nil {
+		return nil
+	}
+	for _, o := range p.Changes {
+		if o.Of == w.Change.Of && o.Lookup != nil && o.Lookup.Words != nil {
+			o.Lookup.Words.Read = false
+		}
+	}
+	return p.source(ctx, w)
 }
 
 // words reads the texts by which a change matches rows by their form, if they are not read
