@@ -49,15 +49,17 @@ type Choice struct {
 	Late  int // 1: there is a last pass, which must leave what is done
 
 	Then int // a second step over the target, of this kind
+
+	Beside int // 1: another session writes to the rows meanwhile, to a column that no step names
 }
 
 // most is the largest value of each field of a Choice that is chosen by chance.
 var most = map[string]int{"Key": 11, "Rows": 40, "Parts": 3, "Trigger": 6, "Child": 7, "Unique": 3, "Check": 2, "Index": 1, "Values": 3, "Rules": 3,
-	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 8, "Move": 6, "List": 6, "Merge": 7, "Shape": 9, "Late": 1, "Then": 11}
+	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 8, "Move": 6, "List": 6, "Merge": 7, "Shape": 9, "Late": 1, "Then": 11, "Beside": 1}
 
 // rare are fields that are 0 in most cases, so that what they bring about is
 // not hidden by refusals for another reason: one case in so many has another value.
-var rare = map[string]int{"Parts": 4, "Trigger": 4, "Child": 5, "Unique": 3, "Check": 4, "Rules": 4, "Delete": 4, "From": 5, "Method": 4, "Keep": 5, "Workers": 3, "Fill": 4, "Move": 5, "List": 5, "Merge": 6, "Shape": 6, "Late": 4, "Then": 4}
+var rare = map[string]int{"Parts": 4, "Trigger": 4, "Child": 5, "Unique": 3, "Check": 4, "Rules": 4, "Delete": 4, "From": 5, "Method": 4, "Keep": 5, "Workers": 3, "Fill": 4, "Move": 5, "List": 5, "Merge": 6, "Shape": 6, "Late": 4, "Then": 4, "Beside": 4}
 
 // New makes a case from a seed.
 func New(engine string, seed uint64) Choice {
@@ -141,5 +143,7 @@ type Case struct {
 	Once   []string // queries for how many different values stand where one statement writes only one
 	Exact  bool     // undo restores every byte; else a trigger has a say, and it must tell the rows
 	Filter bool     // the statement has a filter
+	Writes []string // what another session does meanwhile, each to one row
+	Gone   bool     // rows that it writes to may be deleted, so that what it wrote is not to be found
 	Wrong  bool     // no server takes the statement, though each would take its parts in a query
 }

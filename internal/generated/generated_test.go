@@ -276,6 +276,9 @@ func (h *house) dump(db *sql.DB, queries []string) ([]string, error) {
 				return nil, err
 			}
 			for _, c := range names {
+				if c == "w" { // which another session writes to
+					continue
+				}
 				if h.engine == "sqlite" {
 					parts = append(parts, "quote("+c+")")
 				} else {
@@ -444,7 +447,12 @@ func (h *house) try(choice Choice) result {
 	if x.Kills > 0 {
 		run = func(args ...string) (int, string, string) { return h.killed(x.Case, args) }
 	}
+	other, err := h.other(x.Case)
+	if err != nil {
+		return fail("setup: %v", err)
+	}
 	status, out, errs := run(args...)
+	other.end()
 	say("run", status, out, errs)
 	got, err := h.dump(h.ours, all)
 	if err != nil {
@@ -482,6 +490,9 @@ func (h *house) try(choice Choice) result {
 	if status == 0 && plainErr == nil && len(x.Once) == 0 && !slices.Equal(got, want) {
 		return fail("wrong rows: %s", first(got, want))
 	}
+	if lost := other.lost(h.ours); lost != "" && !x.Gone {
+		return fail("lost: %s", lost)
+	}
 	for _, q := range x.Once {
 		one, perr := lines(h.plain, q)
 		if n, err := lines(h.ours, q); err != nil || perr != nil || status == 0 && (one[0] == "0" || one[0] == "1") && n[0] != "0" && n[0] != "1" {
@@ -513,6 +524,9 @@ func (h *house) try(choice Choice) result {
 			say("verify of the undo", held, out, errs)
 			return fail("undo: exit status 0, and its verify does not hold")
 		}
+	}
+	if lost := other.lost(h.ours); lost != "" && status == 0 && x.Exact {
+		return fail("lost: after undo %s", lost)
 	}
 	switch {
 	case status == 0 && x.Exact && !slices.Equal(got, orig):

@@ -25,6 +25,9 @@ func Write(c Choice) Case {
 	if c.Trigger == 6 && (c.Fill == 8 || c.Then == 11) { // one statement would read what its own trigger makes of the source, row by row
 		c.Trigger = 0
 	}
+	if c.Beside == 1 { // whose writes have no other effects
+		c.Trigger = 0
+	}
 	b := &builder{Case: Case{Choice: c, Exact: true}, r: rand.New(rand.NewPCG(c.Seed, 21))}
 	b.tables()
 	b.fill()
@@ -39,6 +42,7 @@ func Write(c Choice) Case {
 	}
 	b.extras()
 	b.statement()
+	b.beside()
 	b.dumps()
 	return b.Case
 }
@@ -170,6 +174,9 @@ func (b *builder) tables() {
 			u = "u integer" // a unique index would have to hold the key
 		}
 		cols = append(cols, u)
+	}
+	if b.Beside == 1 {
+		cols = append(cols, "w integer DEFAULT 0")
 	}
 	if b.Check > 0 {
 		cols = append(cols, "CONSTRAINT c CHECK (n IS NULL OR n < 100000)")
@@ -332,6 +339,9 @@ func (b *builder) extras() {
 // dumps give every byte of every table that the statement may touch.
 func (b *builder) dumps() {
 	whole := func(table, only string) string {
+		if b.pg() && b.Beside == 1 {
+			return "SELECT (to_jsonb(x) - 'w')::text FROM " + only + table + " AS x"
+		}
 		if b.pg() {
 			return "SELECT x::text FROM " + only + table + " AS x"
 		}
