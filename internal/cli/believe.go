@@ -91,18 +91,34 @@ func doubt(db engine.DB, l *ledger.Ledger, r *ledger.Run) (why string, changed b
 
 // doubtConsent says why what was told and accepted before a run may not be what is on record of it.
 func doubtConsent(db engine.DB, l *ledger.Ledger, r *ledger.Run) string {
-	if r.Options.Consent == nil {
-		return ""
+	if r.Options.Consent != nil {
+		text, err := l.SignedConsent(r)
+		if err != nil {
+			return err.Error()
+		}
+		if why := unsealed(db, text, r.Options.ConsentSeal, "what was accepted before the run, and told of its hazards,"); why != "" {
+			return why
+		}
 	}
-	text, err := l.SignedConsent(r)
-	if err != nil {
-		return err.Error()
+	for _, x := range r.Options.Resumed {
+		text, err := l.SignedResumed(r, x)
+		if err != nil {
+			return err.Error()
+		}
+		if why := unsealed(db, text, x.Seal, "what was said when it was resumed"); why != "" {
+			return why
+		}
 	}
-	switch verdict(db, text, r.Options.ConsentSeal) {
+	return ""
+}
+
+// unsealed says why a text on record may not be what was written there, "" if it is.
+func unsealed(db engine.DB, text []byte, sealed, what string) string {
+	switch verdict(db, text, sealed) {
 	case seal.Changed:
-		return "what was accepted before the run, and told of its hazards, has been changed since"
+		return what + " has been changed since"
 	case seal.Unknown:
-		return "what was accepted before the run, and told of its hazards, has no seal of yours: whoever may write to the database could have changed it"
+		return what + " has no seal of yours: whoever may write to the database could have changed it"
 	}
 	return ""
 }

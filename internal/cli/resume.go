@@ -74,6 +74,9 @@ func (a *app) resume() *cli.Command {
 				if k, err := key(); err == nil {
 					r.Sealer = k.Seal
 				}
+				if err := l.Despite(r, c.StringSlice("despite")); err != nil {
+					return err
+				}
 				p, work, err := plan.Prepare(ctx, db, l, r)
 				if err != nil {
 					return err

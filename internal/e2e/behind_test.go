@@ -90,6 +90,19 @@ func TestRefusedBehind(t *testing.T) {
 		}
 		d.must(3, "resume", d.lastRun())
 		d.must(0, "resume", d.lastRun(), "--despite", "cascade")
+		page := func(format string) string {
+			return d.must(0, "report", d.lastRun(), "--format", format, "-o", "-").out
+		}
+		if text := page("md"); !strings.Contains(text, "resumed it: went on despite cascade") || strings.Contains(text, "has been changed since") {
+			t.Errorf("what was said when the run was resumed is not told: %s", text)
+		}
+		if text := page("json"); !strings.Contains(text, `"despite": [`) {
+			t.Error(text)
+		}
+		d.exec("UPDATE " + d.ledger("run") + ` SET options = replace(options, '"despite":["cascade"]', '"despite":["source"]')`)
+		if text := page("html"); !strings.Contains(text, "what was said when it was resumed has been changed since") {
+			t.Error("what somebody has changed of it is told as it is")
+		}
 		if got := d.one("SELECT count(*) FROM berth WHERE id = 2"); got != "0" {
 			t.Error(got)
 		}

@@ -176,7 +176,7 @@ func (b *builder) tables() {
 		cols = append(cols, u)
 	}
 	if b.Beside == 1 {
-		cols = append(cols, "w integer DEFAULT 0")
+		cols = append(cols, "w integer NOT NULL DEFAULT 0")
 	}
 	if b.Check > 0 {
 		cols = append(cols, "CONSTRAINT c CHECK (n IS NULL OR n < 100000)")

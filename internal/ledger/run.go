@@ -41,6 +41,16 @@ type Options struct {
 	SealedFor string `json:"sealed_for,omitempty"`
 
 	ConsentSeal string `json:"consent_seal,omitempty"` // of what SignedConsent gives; none in runs of earlier versions
+
+	Resumed []Resumed `json:"resumed,omitempty"` // those times that a person had something to say to it
+}
+
+// Resumed is what a person said to a run that was to go on.
+type Resumed struct {
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`             // who works on that machine
+	Despite []string  `json:"despite"`        // codes of hazards; check: a check that does not hold
+	Seal    string    `json:"seal,omitempty"` // of what SignedResumed gives
 }
 
 // Consent is what a person was told before the run, and said to it.

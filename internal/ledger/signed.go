@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"net/url"
 	"path"
+	"time"
 
 	"jugatum/internal/change"
 	"jugatum/internal/job"
@@ -48,6 +49,35 @@ func (l *Ledger) SignedConsent(r *Run) ([]byte, error) {
 		Run      int64
 		Consent  *Consent
 	}{"consent", r.Options.SealedFor, r.ID, r.Options.Consent})
+}
+
+// SignedResumed is what the seal of what was said to a resumed run covers.
+func (l *Ledger) SignedResumed(r *Run, x Resumed) ([]byte, error) {
+	x.Seal = ""
+	return json.Marshal(struct {
+		What     string
+		Database string
+		Run      int64
+		Resumed  Resumed
+	}{"resumed", l.Database(), r.ID, x})
+}
+
+// Despite adds to a run's options what a person says to it who resumes it; they are recorded when
+// the run is taken.
+func (l *Ledger) Despite(r *Run, codes []string) error {
+	if len(codes) == 0 {
+		return nil
+	}
+	x := Resumed{At: time.Now().UTC().Truncate(time.Millisecond), By: OSUser(), Despite: codes}
+	if r.Sealer != nil {
+		text, err := l.SignedResumed(r, x)
+		if err != nil {
+			return err
+		}
+		x.Seal = r.Sealer(text)
+	}
+	r.Options.Resumed = append(r.Options.Resumed, x)
+	return nil
 }
 
 // Database names the database without its server, which is named in several ways.

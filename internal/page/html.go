@@ -85,6 +85,7 @@ type runView struct {
 	Steps    []report.Step
 	Looks    []lookView
 	Hazards  []ledger.Hazard
+	Resumed  []resumedView
 	Accepted string
 	Marks    []timeline.Mark
 	MoreMark int
@@ -169,6 +170,9 @@ func (p *Page) runView(r *Run) runView {
 		x.Accepted = accepted(c)
 		x.Hazards = c.Hazards
 	}
+	for _, s := range r.Options.Resumed {
+		x.Resumed = append(x.Resumed, resumedView{s.At.Local().Format("2006-01-02 15:04:05"), s.By, strings.Join(s.Despite, ", ")})
+	}
 	for _, s := range r.Skipped[:min(len(r.Skipped), Shown)] {
 		x.Left = append(x.Left, leftOver(s)...)
 	}
@@ -184,6 +188,9 @@ func (p *Page) runView(r *Run) runView {
 	}
 	return x
 }
+
+// resumedView is what was said when a run was resumed.
+type resumedView struct{ When, By, What string }
 
 func leftOver(s ledger.Left) (out []leftView) {
 	if s.Gone {

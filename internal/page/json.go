@@ -12,9 +12,10 @@ import (
 // runJSON is a run as JSON: what `show --json` tells, and what the page has besides.
 type runJSON struct {
 	*Run
-	Consent  *ledger.Consent `json:"consent,omitempty"`
-	Settings []settingJSON   `json:"settings"`
-	Timeline lineJSON        `json:"timeline"`
+	Consent  *ledger.Consent  `json:"consent,omitempty"`
+	Resumed  []ledger.Resumed `json:"resumed,omitempty"`
+	Settings []settingJSON    `json:"settings"`
+	Timeline lineJSON         `json:"timeline"`
 }
 
 // settingJSON is one of the options that the run went by, in words.
@@ -59,7 +60,7 @@ func (p *Page) JSON(w io.Writer) error {
 		Runs   []runJSON `json:"runs"`
 	}{p.Runs[0].Schema, nil}
 	for _, r := range p.Runs {
-		x := runJSON{r, r.Options.Consent, []settingJSON{}, alongJSON(r.Line)}
+		x := runJSON{r, r.Options.Consent, resumed(r), []settingJSON{}, alongJSON(r.Line)}
 		for _, o := range r.settings() {
 			x.Settings = append(x.Settings, settingJSON{o[0], o[1]})
 		}
@@ -68,6 +69,15 @@ func (p *Page) JSON(w io.Writer) error {
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	return e.Encode(out)
+}
+
+// resumed leaves out the seals, which tell a reader nothing.
+func resumed(r *Run) (out []ledger.Resumed) {
+	for _, x := range r.Options.Resumed {
+		x.Seal = ""
+		out = append(out, x)
+	}
+	return out
 }
 
 func alongJSON(t *timeline.Timeline) lineJSON {

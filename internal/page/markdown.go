@@ -148,6 +148,9 @@ func (m *markdown) rows(x runView) {
 		}
 		m.line("- %s %s: %s", what, escape(h.Code), escape(h.Text))
 	}
+	for _, s := range x.Resumed {
+		m.line("- %s, %s resumed it: went on despite %s", s.When, escape(s.By), escape(s.What))
+	}
 }
 
 func (m *markdown) look(l lookView) {
