@@ -18,6 +18,7 @@ type Reads struct {
 	Tables   []string // other tables, by their names alone
 	Definer  []string // views and functions that run with another user's rights, as "view v (owner)"
 	Policies []string // other tables of which row policies hold for this user
+	Before   []string // of all that it reads, also what is read once, before the first batch: tables, by their names alone
 	Clock    bool     // the time, where the run's time cannot be put in its place: in a view or a function
 }
 

@@ -80,6 +80,7 @@ func (a *app) look(ctx context.Context, c *cli.Command, db engine.DB, p *plan.Pl
 		}
 		s.Hazards = append(lacks[i], s.Hazards...)
 		plan.Settable(s.Hazards, opts.SetAside)
+		p.Postpone(ch, s.Hazards, despite(c))
 		found = append(found, s.Hazards...)
 		s.LastPass = p.HasLastPass(ch)
 		if c.Bool("rehearse") {

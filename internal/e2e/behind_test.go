@@ -109,6 +109,49 @@ func TestRefusedBehind(t *testing.T) {
 	})
 }
 
+// TestPutInOrderBefore: what stands against a step as things are refuses no run in which a step before
+// it puts that in order, and refuses it all the same where none does, or where what is done is not enough.
+func TestPutInOrderBefore(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.within = true
+		d.exec("CREATE TABLE berth (id "+d.integer()+" PRIMARY KEY, quay integer, depth integer)",
+			"CREATE TABLE quay (id "+d.integer()+" PRIMARY KEY, no integer, depth integer)",
+			"INSERT INTO quay VALUES (1, 1, 10), (2, 2, 20)", "INSERT INTO berth VALUES (1, 1, 0), (2, 2, 0), (3, 3, 0), (4, 4, 0)")
+		before := append(d.dump("berth"), d.dump("quay")...)
+		fill := "[[step]]\nname = 'fill'\ntable = 'berth'\nfrom = 'quay'\nmatch = { quay = 'no' }\nfill = { depth = 'depth' }\nunmatched = 'fail'\n"
+		quays := func(text string) string {
+			return d.job("[[step]]\nname = 'quays'\ntable = 'quay'\nchanges = '" + d.list("quays.csv", "id,no,depth\n"+text) + "'\naction = 'insert'\n" + fill)
+		}
+		d.exec("CREATE TABLE crane (id " + d.integer() + " PRIMARY KEY, v integer)")
+		d.exec("INSERT INTO crane VALUES (1, 1)")
+		for _, other := range []string{"UPDATE crane SET v = 2 WHERE id = 1", "UPDATE berth SET depth = 1 WHERE id = 1"} { // which has nothing to do with it
+			if o := d.must(3, "run", d.job("[[step]]\nsql = '"+other+"'\n"+strings.Replace(fill, "'berth'", "'berth'\nwhere = 'id > 1'", 1)), "--accept", "any"); !strings.Contains(o.err, "refused because of unmatched") {
+				t.Errorf("%s: %s", other, o.err)
+			}
+		}
+		if o := d.must(0, "preview", quays("3,3,30\n4,4,40\n")); !strings.Contains(o.out, `step "quays", before it, changes quay: it is asked again when the step begins`) {
+			t.Error(o.out)
+		}
+		for _, accept := range []string{"any", "4"} { // rows as they are now: two quays, and two berths
+			d.must(0, "run", quays("3,3,30\n4,4,40\n"), "--accept", accept, "--again")
+			if got := d.one("SELECT sum(depth) FROM berth"); got != "100" {
+				t.Errorf("depths together: %s, want 100", got)
+			}
+			d.must(0, "verify", d.lastRun())
+			d.must(0, "undo", d.lastRun())
+			same(t, "after the undo", append(d.dump("berth"), d.dump("quay")...), before)
+		}
+		if o := d.must(3, "run", quays("3,3,30\n"), "--accept", "any"); !strings.Contains(o.err, "after the steps before it, unmatched: 1 row") && !strings.Contains(o.err, "after the steps before it, unmatched: rows") {
+			t.Error(o.err)
+		}
+		d.exec("INSERT INTO quay VALUES (4, 4, 40)")
+		d.must(0, "resume", d.lastRun())
+		if got := d.one("SELECT sum(depth) FROM berth"); got != "100" {
+			t.Errorf("depths together: %s, want 100", got)
+		}
+	})
+}
+
 // TestQueryOfBefore: a query gives a list before the run begins, and not what a step before it
 // changes, however it reads that.
 func TestQueryOfBefore(t *testing.T) {

@@ -29,6 +29,8 @@ type Finding struct {
 	Level Level  `json:"level"`
 	Text  string `json:"text"`
 	Rows  int64  `json:"rows"` // rows concerned, -1 where that is no question of rows
+
+	Again bool `json:"-"` // asked of the rows again before a step that has others before it
 }
 
 // Codes that other packages ask for by name.
@@ -117,7 +119,9 @@ func (q Question) Finding(rows int64) (Finding, bool) {
 	if rows == 0 {
 		return Finding{}, false
 	}
-	return q.hazard.finding(q.c, rows, q.args), true
+	f := q.hazard.finding(q.c, rows, q.args)
+	f.Again = q.Quick
+	return f, true
 }
 
 // Found is the finding of a hazard that others look for, with what its text needs.

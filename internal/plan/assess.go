@@ -146,6 +146,7 @@ func (p *Plan) assess(ctx context.Context, ch *change.Change, ask Ask) (*Assessm
 		}
 	}
 	Settable(x.Findings, opts.SetAside)
+	p.Postpone(ch, x.Findings, ask.Despite)
 	return x, nil
 }
 

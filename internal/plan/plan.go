@@ -235,6 +235,7 @@ func (p *Plan) change(ctx context.Context, s job.Step, spec change.Spec, look ch
 // condition of the author's that joins it to the rows is asked in each batch.
 func (p *Plan) reads(ctx context.Context, c *change.Change, spec change.Spec, look change.Catalogue) (change.Reads, error) {
 	all, err := p.DB.Reads(ctx, c)
+	all.Before = slices.Clone(all.Tables)
 	switch {
 	case err != nil:
 		return all, err
@@ -253,7 +254,7 @@ func (p *Plan) reads(ctx context.Context, c *change.Change, spec change.Spec, lo
 		return all, err
 	}
 	own, err := p.DB.Reads(ctx, filter)
-	own.Definer, own.Policies = all.Definer, all.Policies
+	own.Definer, own.Policies, own.Before = all.Definer, all.Policies, all.Before
 	return own, err
 }
 

@@ -106,17 +106,10 @@ func (p *Plan) stale(ctx context.Context, step int) error {
 		if c.Call != nil {
 			return refuse("what the statement of step %q changes is not known", c.Step)
 		}
-		var changed []*change.Table
-		if c.Lines == nil || c.Table != c.Lines.Table { // the lines of a list are a table of ours
-			changed = append(changed, c.Table)
-		}
-		if c.Into != nil && !c.Into.Make {
-			changed = append(changed, c.Into.Table)
-		}
-		for _, a := range c.Acts {
-			changed = append(changed, a.Change.Table)
-		}
-		for _, t := range changed {
+		for _, t := range touched(c) {
+			if c.Into != nil && c.Into.Make && t == c.Into.Table { // which nothing can read yet
+				continue
+			}
 			why, err := p.readsAgain(ctx, of, from.SQL, t)
 			if err != nil {
 				return err
