@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"jugatum/internal/sqltext"
 )
 
 // Into is where the rows go that a change takes out of its table. They are told
@@ -187,13 +189,137 @@ func Take(c *Change, r Range) *Query {
 	return q.Source(c, r)
 }
 
-// same appends that a row of the other table, jugatum_i, is the one kept in k as it was moved.
-func (q *Query) same(there *Change, landed *Kept) *Query {
+// same appends that a row of the other table, jugatum_i, is the one kept in k as it came, and that
+// nobody has done anything with it since. deleted: by a join that deletes it.
+func (q *Query) same(c *Change, landed *Kept, deleted bool) *Query {
 	q.KeyJoin("jugatum_i", "k", landed)
 	for _, n := range landed.New {
 		q.Add(" AND ").Unchanged(n.Of, "jugatum_i."+q.D.Quote(n.Of.Name), "k."+q.D.Quote(n.Name))
 	}
+	for _, s := range c.Into.settled(q.D) {
+		q.Add(" AND NOT (").Differs(s.Column, s.value, "jugatum_i."+q.D.Quote(s.Column.Name)).Add(")")
+	}
+	for _, fk := range c.Into.taken() {
+		if deleted && fk.Own(c.Into.Table) { // no sub-query may read what is deleted from: see childless
+			continue
+		}
+		q.Add(" AND NOT EXISTS (SELECT 1 FROM ", fk.FromSQL(q.D), " AS jugatum_r WHERE ").claims(c.Into.Table, fk, "jugatum_r").Add(")")
+	}
 	return q
+}
+
+// childless appends, to a list of tables that are joined, rows of the other table that refer to
+// jugatum_i, and to the condition that follows, that there are none.
+func (q *Query) childless(c *Change) (condition string) {
+	for i, fk := range c.Into.taken() {
+		if fk.Own(c.Into.Table) {
+			r := "jugatum_r" + itoa(i)
+			q.Add(" LEFT JOIN ", fk.FromSQL(q.D), " AS ", r, " ON ").claims(c.Into.Table, fk, r)
+			condition += " AND " + r + "." + q.D.Quote(fk.Columns[0]) + " IS NULL"
+		}
+	}
+	return condition
+}
+
+// claims appends that a row refers to one of the other table, jugatum_i.
+func (q *Query) claims(t *Table, fk ForeignKey, row string) *Query {
+	for i, child := range fk.Columns {
+		if i > 0 {
+			q.Add(" AND ")
+		}
+		op := "="
+		if parent := t.Named(fk.Parent[i]); parent != nil {
+			op = parent.Op(op)
+		}
+		// SQLite compares by the collation of what stands on the left.
+		q.Add("jugatum_i.", q.D.Quote(fk.Parent[i]), " ", op, " ", row, ".", q.D.Quote(child))
+	}
+	return q
+}
+
+// taken are the references from rows that the database would delete, or take their reference from, with
+// a row of the other table.
+func (x *Into) taken() (out []ForeignKey) {
+	for _, fk := range x.Table.ReferredBy {
+		if Follows(fk.OnDelete) {
+			out = append(out, fk)
+		}
+	}
+	return out
+}
+
+// Takes reports whether the database would change other rows with one of the other table that is taken
+// out again, and Within whether they could be of that table itself.
+func (x *Into) Takes() (takes, within bool) {
+	refs := x.taken()
+	return len(refs) > 0, slices.ContainsFunc(refs, func(fk ForeignKey) bool { return fk.Own(x.Table) })
+}
+
+// settled is a column and the literal that it holds in every row that came.
+type settled struct {
+	*Column
+	value string
+}
+
+// settled are those columns that only the other table has of which it is known what the database puts
+// there, and that nothing else has a say in.
+func (x *Into) settled(d Dialect) (out []settled) {
+	if slices.ContainsFunc(x.Table.Triggers, func(t Trigger) bool { return t.Insert }) {
+		return nil
+	}
+	for _, name := range x.Own {
+		c := x.Table.Named(name)
+		value, ok := "NULL", !c.NotNull
+		if c.Default != "" {
+			value, ok = literal(d, c.Default)
+		}
+		if ok && !c.Identity {
+			out = append(out, settled{c, value})
+		}
+	}
+	return out
+}
+
+// Since is the query for what somebody has done since with rows that were put into the other table, for
+// those kept after from, up to to, that are there: the number of each; for each of the columns told the text that it
+// held when it came, and the one that it holds now if that is another; and for each reference told whether rows refer to
+// it by that. Nil if nothing of the kind is known.
+func Since(c *Change, kept *Kept, from, to int64) (q *Query, columns []*Column, refs []ForeignKey) {
+	own, refs := c.Into.settled(c.D), c.Into.taken()
+	if len(own)+len(refs) == 0 {
+		return nil, nil, nil
+	}
+	_, landed := c.landed(kept)
+	q = &Query{D: c.D}
+	q.Add(c.D.Settings(kept.Packed != "")).Add("SELECT k.seq")
+	for _, s := range own {
+		now := "jugatum_i." + c.D.Quote(s.Name)
+		q.Add(", ", q.D.Text(s.Column, s.value), ", CASE WHEN ").Differs(s.Column, s.value, now).Add(" THEN coalesce(", q.D.Text(s.Column, now), ", 'NULL') END")
+		columns = append(columns, s.Column)
+	}
+	for _, fk := range refs {
+		q.Add(", CASE WHEN EXISTS (SELECT 1 FROM ", fk.FromSQL(q.D), " AS jugatum_r WHERE ").claims(c.Into.Table, fk, "jugatum_r").Add(") THEN 'yes' END")
+	}
+	q.Add(" FROM ", kept.Table, " AS k JOIN ", c.Into.Table.SQL(c.D), " AS jugatum_i ON ").KeyJoin("jugatum_i", "k", landed)
+	return q.Add(" WHERE ").seq(kept, from, to), columns, refs
+}
+
+// literal is the number, text or truth value that a default is, without the type that PostgreSQL
+// writes behind it, which anybody may have made; false if it is anything else.
+func literal(d Dialect, expr string) (value string, ok bool) {
+	tokens, err := sqltext.Lex(d, expr)
+	if err != nil {
+		return "", false
+	}
+	for len(tokens) > 0 && (tokens[0].Text == "-" || tokens[0].Text == "+") && tokens[0].Kind == sqltext.Op {
+		value, tokens = value+tokens[0].Text, tokens[1:]
+	}
+	if len(tokens) == 0 || len(tokens) > 1 && tokens[1].Text != "::" {
+		return "", false
+	}
+	t := tokens[0]
+	plain := t.Kind == sqltext.String && strings.HasPrefix(t.Text, "'") || t.Kind == sqltext.Number || t.Is("NULL") || t.Is("TRUE") || t.Is("FALSE")
+	return value + t.Text, plain
 }
 
 // Hold is the query that locks those rows of the other table that are still as they
@@ -202,7 +328,7 @@ func (q *Query) same(there *Change, landed *Kept) *Query {
 func Hold(c *Change, kept *Kept, from, to int64) *Query {
 	there, landed := c.landed(kept)
 	q := &Query{D: c.D}
-	q.Add("SELECT count(*) FROM (SELECT 1 FROM ", kept.Table, " AS k JOIN ", there.Table.SQL(c.D), " AS jugatum_i ON ").same(there, landed)
+	q.Add("SELECT count(*) FROM (SELECT 1 FROM ", kept.Table, " AS k JOIN ", there.Table.SQL(c.D), " AS jugatum_i ON ").same(c, landed, false)
 	q.Add(" WHERE ").seq(kept, from, to)
 	return q.Add(c.D.ForUpdate("jugatum_i"), ") AS jugatum_s")
 }
@@ -223,16 +349,18 @@ func Withdraw(c *Change, kept *Kept, from, to int64) *Query {
 	}
 	switch c.D.Forms().By {
 	case ByJoin:
-		q.Add("DELETE jugatum_i FROM ", kept.Table, " AS k STRAIGHT_JOIN ", table, " AS jugatum_i ON ").same(there, landed)
+		q.Add("DELETE jugatum_i FROM ", kept.Table, " AS k STRAIGHT_JOIN ", table, " AS jugatum_i ON ").same(c, landed, true)
 		q.Add(" STRAIGHT_JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ")
-		back().Add(" WHERE ").seq(kept, from, to)
+		back()
+		none := q.childless(c)
+		q.Add(" WHERE ").seq(kept, from, to).Add(none)
 	case ByUsing:
 		q.Add("DELETE FROM ", table, " AS jugatum_i USING ", kept.Table, " AS k, ", c.Table.SQL(c.D), " AS jugatum_t WHERE ").seq(kept, from, to)
-		q.Add(" AND ").same(there, landed).Add(" AND ")
+		q.Add(" AND ").same(c, landed, false).Add(" AND ")
 		back()
 	default:
 		q.Add("DELETE FROM ", table, " WHERE ").amongQuery(there.Ref, c.Into.Key).Add("(SELECT ").Columns("jugatum_i", c.Into.Key)
-		q.Add(" FROM ", kept.Table, " AS k JOIN ", table, " AS jugatum_i ON ").same(there, landed)
+		q.Add(" FROM ", kept.Table, " AS k JOIN ", table, " AS jugatum_i ON ").same(c, landed, false)
 		q.Add(" JOIN ", c.Table.SQL(c.D), " AS jugatum_t ON ")
 		back().Add(" WHERE ").seq(kept, from, to).Add(")")
 	}
@@ -247,12 +375,14 @@ func Uncopy(c *Change, kept *Kept, from, to int64) *Query {
 	table := there.Table.SQL(c.D)
 	switch c.D.Forms().By {
 	case ByJoin:
-		q.Add("DELETE jugatum_i FROM ", kept.Table, " AS k STRAIGHT_JOIN ", table, " AS jugatum_i ON ").same(there, landed).Add(" WHERE ").seq(kept, from, to)
+		q.Add("DELETE jugatum_i FROM ", kept.Table, " AS k STRAIGHT_JOIN ", table, " AS jugatum_i ON ").same(c, landed, true)
+		none := q.childless(c)
+		q.Add(" WHERE ").seq(kept, from, to).Add(none)
 	case ByUsing:
-		q.Add("DELETE FROM ", table, " AS jugatum_i USING ", kept.Table, " AS k WHERE ").seq(kept, from, to).Add(" AND ").same(there, landed)
+		q.Add("DELETE FROM ", table, " AS jugatum_i USING ", kept.Table, " AS k WHERE ").seq(kept, from, to).Add(" AND ").same(c, landed, false)
 	default:
 		q.Add("DELETE FROM ", table, " WHERE ").amongQuery(there.Ref, c.Into.Key).Add("(SELECT ").Columns("jugatum_i", c.Into.Key)
-		q.Add(" FROM ", kept.Table, " AS k JOIN ", table, " AS jugatum_i ON ").same(there, landed).Add(" WHERE ").seq(kept, from, to).Add(")")
+		q.Add(" FROM ", kept.Table, " AS k JOIN ", table, " AS jugatum_i ON ").same(c, landed, false).Add(" WHERE ").seq(kept, from, to).Add(")")
 	}
 	return q
 }
@@ -264,7 +394,7 @@ func (q *Query) still(c *Change, kept *Kept) *Query {
 		return q
 	}
 	there, landed := c.landed(kept)
-	return q.Add(" AND EXISTS (SELECT 1 FROM ", there.Table.SQL(c.D), " AS jugatum_i WHERE ").same(there, landed).Add(")")
+	return q.Add(" AND EXISTS (SELECT 1 FROM ", there.Table.SQL(c.D), " AS jugatum_i WHERE ").same(c, landed, false).Add(")")
 }
 
 // SameKeys is the query for the numbers of those kept rows after from, up to to, of which

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"math"
 	"os"
 	"path/filepath"
@@ -241,7 +240,7 @@ func writeSkipped(path string, list []ledger.Left) error {
 			w.Write([]string{fmt.Sprint(x.Step), cell(x.Table), cell(x.Key), "", "", "the row is gone"})
 			continue
 		}
-		for _, col := range slices.Sorted(maps.Keys(x.Expected)) {
+		for _, col := range x.Columns() {
 			w.Write([]string{fmt.Sprint(x.Step), cell(x.Table), cell(x.Key), cell(col), cell(x.Expected[col]), cell(x.Found[col])})
 		}
 	}

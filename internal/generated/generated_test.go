@@ -531,7 +531,7 @@ func (h *house) try(choice Choice) result {
 	switch {
 	case status == 0 && x.Exact && !slices.Equal(got, orig):
 		return fail("undo: exit status 0, and not as it was: %s", first(got, orig))
-	case status == 5 && x.Exact && x.Check != 2 && slices.Equal(got, was) && !slices.Equal(was, orig): // a rule that is NOT VALID may refuse all of them
+	case status == 5 && x.Exact && x.Check != 2 && x.Beside == 0 && slices.Equal(got, was) && !slices.Equal(was, orig): // a rule that is NOT VALID may refuse all of them
 		return fail("undo leaves all alone: though nobody else has written")
 	case status != 0 && status != 5:
 		return fail("undo is a dead end: exit status %d", status)

@@ -3,6 +3,8 @@ package ledger
 import (
 	"context"
 	"encoding/json"
+	"maps"
+	"slices"
 	"time"
 
 	"jugatum/internal/change"
@@ -132,6 +134,16 @@ type skippedDetail struct {
 // RefusedBecause stands, among the columns found, for the database's reason where
 // it refused to have the old values back.
 const RefusedBecause = "(refused)"
+
+// Columns are the columns of which there is something to tell, and RefusedBecause behind them where there is
+// a reason.
+func (x Left) Columns() []string {
+	out := slices.Sorted(maps.Keys(x.Expected))
+	if x.Found[RefusedBecause] != "" {
+		out = append(out, RefusedBecause)
+	}
+	return out
+}
 
 // RecordSkipped records rows that were skipped, in the batch's transaction.
 func (l *Ledger) RecordSkipped(ctx context.Context, tx *engine.Tx, run int64, rows []Left) error {

@@ -5,9 +5,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
-	"maps"
 	"math"
-	"slices"
 	"strings"
 
 	"jugatum/internal/kept"
@@ -196,7 +194,7 @@ func leftOver(s ledger.Left) (out []leftView) {
 	if s.Gone {
 		return []leftView{{Key: s.Key, Table: s.Table, First: true, Gone: true}}
 	}
-	for _, c := range slices.Sorted(maps.Keys(s.Expected)) {
+	for _, c := range s.Columns() {
 		out = append(out, leftView{Key: s.Key, Table: s.Table, First: len(out) == 0, Column: c, Expected: s.Expected[c], Found: s.Found[c]})
 	}
 	return out

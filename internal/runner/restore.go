@@ -3,8 +3,10 @@ package runner
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"errors"
 	"slices"
+	"strings"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -244,6 +246,9 @@ func (s *restore) skipped(ctx context.Context, tx *engine.Tx, p *part, from, to 
 	if err == nil && p.c.Verb != sqltext.Insert {
 		err = s.elsewhere(ctx, tx, *p, from, to, left)
 	}
+	if err == nil && len(left) > 0 && p.c.Into != nil {
+		err = since(ctx, tx, p, from, to, left)
+	}
 	for i := range left {
 		if p.act >= 0 || p.c.Verb == sqltext.Insert {
 			left[i].Table = c.Table.String()
@@ -253,20 +258,38 @@ func (s *restore) skipped(ctx context.Context, tx *engine.Tx, p *part, from, to 
 	return left, err
 }
 
-// back puts kept rows back. Those that were moved are taken out of the other table
-// again: what is locked there as it was moved comes back, and nothing else.
+// back puts kept rows back. Rows of another table to which others refer are taken out of it
+// after those, where they came with them.
 func (s *restore) back(ctx context.Context, tx *engine.Tx, p part, from, to int64) (engine.Effect, error) {
+	if p.c.Into == nil {
+		return s.k.DB.Measure(ctx, tx, change.Restore(p.c, p.kept, from, to))
+	}
+	takes, within := p.c.Into.Takes()
+	sum, err := s.takeOut(ctx, tx, p, takes, from, to)
+	for n := sum.Changed; within && err == nil && n > 0; {
+		var e engine.Effect
+		e, err = s.takeOut(ctx, tx, p, takes, from, to)
+		n = e.Changed
+		sum.Changed += n
+		sum.Log.Add(e.Log)
+	}
+	return sum, err
+}
+
+// takeOut takes rows out of the other table again that were put there; those that were moved come
+// back. What is locked there as it came, is: nobody can come to refer to it then, and nothing else is
+// taken.
+func (s *restore) takeOut(ctx context.Context, tx *engine.Tx, p part, takes bool, from, to int64) (engine.Effect, error) {
 	c, kept := p.c, p.kept
+	if takes || c.Verb != sqltext.Insert {
+		var there int64
+		hold := change.Hold(c, kept, from, to)
+		if err := tx.Scan(ctx, hold.String(), hold.Args, &there); err != nil {
+			return engine.Effect{}, err
+		}
+	}
 	if c.Verb == sqltext.Insert {
 		return s.k.DB.Measure(ctx, tx, change.Uncopy(c, kept, from, to))
-	}
-	if c.Into == nil {
-		return s.k.DB.Measure(ctx, tx, change.Restore(c, kept, from, to))
-	}
-	var there int64
-	hold := change.Hold(c, kept, from, to)
-	if err := tx.Scan(ctx, hold.String(), hold.Args, &there); err != nil {
-		return engine.Effect{}, err
 	}
 	e, err := s.k.DB.Measure(ctx, tx, change.Restore(c, kept, from, to))
 	if err != nil {
@@ -302,6 +325,56 @@ func (s *restore) elsewhere(ctx context.Context, tx *engine.Tx, p part, from, to
 		}
 	}
 	return err
+}
+
+// since tells of rows that were left in the other table what somebody has done with them besides.
+func since(ctx context.Context, tx *engine.Tx, p *part, from, to int64, left []ledger.Left) error {
+	q, columns, refs := change.Since(p.c, p.kept, from, to)
+	if q == nil {
+		return nil
+	}
+	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	at := map[int64]int{}
+	for i, x := range left {
+		at[x.Seq] = i
+	}
+	for rows.Next() {
+		var seq int64
+		texts := make([]sql.NullString, 2*len(columns)+len(refs))
+		into := []any{&seq}
+		for i := range texts {
+			into = append(into, &texts[i])
+		}
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		i, ok := at[seq]
+		done := false // anything
+		for n, text := range texts {
+			done = done || text.Valid && (n >= 2*len(columns) || n%2 == 1)
+		}
+		if !ok || !done {
+			continue
+		}
+		if x := &left[i]; x.Gone { // from its own table, and still in the other
+			x.Gone, x.Expected, x.Found, x.Table = false, map[string]string{}, map[string]string{}, p.c.Into.Table.String()
+		}
+		for n, c := range columns {
+			if was, is := texts[2*n], texts[2*n+1]; is.Valid {
+				left[i].Expected[c.Name], left[i].Found[c.Name] = ledger.Shown(was), is.String
+			}
+		}
+		for n, fk := range refs {
+			if texts[2*len(columns)+n].Valid {
+				left[i].Found[ledger.RefusedBecause] = "rows of " + fk.From() + " refer to it (" + strings.ToLower("ON DELETE "+fk.OnDelete) + ")"
+			}
+		}
+	}
+	return rows.Err()
 }
 
 // errCareful says that a batch of an undo failed on its data, and is to be done

@@ -60,6 +60,9 @@ func (db *DB) ManyWriters() bool { return true }
 // which are some seconds old.
 func (db *DB) Housekeeping(ctx context.Context, c *change.Change) ([]engine.Setting, error) {
 	t := c.Table
+	if c.Verb == sqltext.Insert { // an undo takes rows out of where they were put
+		t = c.Target()
+	}
 	var dead, updated, hot, due int64
 	var vacuumed bool
 	var fill int
