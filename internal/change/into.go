@@ -199,7 +199,7 @@ func (q *Query) same(c *Change, landed *Kept, deleted bool) *Query {
 	for _, s := range c.Into.settled(q.D) {
 		q.Add(" AND NOT (").Differs(s.Column, s.value, "jugatum_i."+q.D.Quote(s.Column.Name)).Add(")")
 	}
-	for _, fk := range c.Into.taken() {
+	for _, fk := range c.Into.Taken() {
 		if deleted && fk.Own(c.Into.Table) { // no sub-query may read what is deleted from: see childless
 			continue
 		}
@@ -211,7 +211,7 @@ func (q *Query) same(c *Change, landed *Kept, deleted bool) *Query {
 // childless appends, to a list of tables that are joined, rows of the other table that refer to
 // jugatum_i, and to the condition that follows, that there are none.
 func (q *Query) childless(c *Change) (condition string) {
-	for i, fk := range c.Into.taken() {
+	for i, fk := range c.Into.Taken() {
 		if fk.Own(c.Into.Table) {
 			r := "jugatum_r" + itoa(i)
 			q.Add(" LEFT JOIN ", fk.FromSQL(q.D), " AS ", r, " ON ").claims(c.Into.Table, fk, r)
@@ -237,9 +237,9 @@ func (q *Query) claims(t *Table, fk ForeignKey, row string) *Query {
 	return q
 }
 
-// taken are the references from rows that the database would delete, or take their reference from, with
+// Taken are the references from rows that the database would delete, or take their reference from, with
 // a row of the other table.
-func (x *Into) taken() (out []ForeignKey) {
+func (x *Into) Taken() (out []ForeignKey) {
 	for _, fk := range x.Table.ReferredBy {
 		if Follows(fk.OnDelete) {
 			out = append(out, fk)
@@ -251,7 +251,7 @@ func (x *Into) taken() (out []ForeignKey) {
 // Takes reports whether the database would change other rows with one of the other table that is taken
 // out again, and Within whether they could be of that table itself.
 func (x *Into) Takes() (takes, within bool) {
-	refs := x.taken()
+	refs := x.Taken()
 	return len(refs) > 0, slices.ContainsFunc(refs, func(fk ForeignKey) bool { return fk.Own(x.Table) })
 }
 
@@ -285,7 +285,7 @@ func (x *Into) settled(d Dialect) (out []settled) {
 // held when it came, and the one that it holds now if that is another; and for each reference told whether rows refer to
 // it by that. Nil if nothing of the kind is known.
 func Since(c *Change, kept *Kept, from, to int64) (q *Query, columns []*Column, refs []ForeignKey) {
-	own, refs := c.Into.settled(c.D), c.Into.taken()
+	own, refs := c.Into.settled(c.D), c.Into.Taken()
 	if len(own)+len(refs) == 0 {
 		return nil, nil, nil
 	}

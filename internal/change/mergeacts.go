@@ -60,10 +60,10 @@ func (m *Merge) Acts(c *Change) ([]*Act, error) {
 	return acts, nil
 }
 
-// Filled lists the columns that may be filled in the row that stays.
+// Filled lists the columns that may be filled in the row that stays: those of which something can be missing.
 func (m *Merge) Filled() (out []*Column) {
 	for _, col := range m.Table.Stored() {
-		if !col.Identity && col.OnUpdate == "" && !slices.Contains(m.keys(), col) && !slices.Contains(m.By, col) {
+		if (!col.NotNull || m.FillsEmpty(col)) && !col.Identity && col.OnUpdate == "" && !slices.Contains(m.keys(), col) && !slices.Contains(m.By, col) {
 			out = append(out, col)
 		}
 	}

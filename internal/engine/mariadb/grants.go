@@ -230,6 +230,13 @@ func (db *DB) Missing(_ context.Context, c *change.Change, keep bool) (engine.Mi
 			}
 		}
 	}
+	if c.Into != nil {
+		for _, fk := range c.Into.Taken() { // whose rows an undo must see
+			if !db.granted.may("SELECT", cmp.Or(fk.In(c.Into.Table), db.schema), fk.Table) {
+				m.Undo = append(m.Undo, "GRANT SELECT ON "+d.Quote(cmp.Or(fk.In(c.Into.Table), db.schema))+"."+d.Quote(fk.Table)+" TO "+quoteAccount(db.user))
+			}
+		}
+	}
 	m.Ledger = db.missingForLedger()
 	return m, nil
 }

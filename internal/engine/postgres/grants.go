@@ -87,9 +87,18 @@ func (db *DB) missingForInto(ctx context.Context, x *change.Into, m *engine.Miss
 		has  bool
 		name string
 		list *[]string
-	}{{read, "SELECT", &m.Read}, {ins, "INSERT", &m.Run}, {del, "DELETE", &m.Undo}, {upd || x.Copied, "UPDATE", &m.Undo}} {
+	}{{read, "SELECT", &m.Read}, {ins, "INSERT", &m.Run}, {del, "DELETE", &m.Undo}, {upd || x.Copied && len(x.Taken()) == 0, "UPDATE", &m.Undo}} {
 		if err == nil && !p.has {
 			*p.list = append(*p.list, "GRANT "+p.name+" ON "+table+to)
+		}
+	}
+	for _, fk := range x.Taken() { // whose rows an undo must see
+		var may bool
+		if err == nil {
+			err = db.pool.QueryRowContext(ctx, "SELECT pg_catalog.has_table_privilege(c.oid, 'SELECT') FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2", fk.In(x.Table), fk.Table).Scan(&may)
+		}
+		if err == nil && !may {
+			m.Undo = append(m.Undo, "GRANT SELECT ON "+fk.FromSQL(d)+to)
 		}
 	}
 	return err
