@@ -23,6 +23,7 @@ type Rewrite struct {
 	*rewrite.Rewriter               // replaces texts, by these rules
 	Rules             rewrite.Rules //
 	Shapes            []shape.Chain // or brings them into a form, each column's its own; none where texts are replaced
+	Given             bool          // or they were worked out elsewhere, any of them may be NULL
 	From              []*Origin     // of shapes: what each is made of, nil for the column's own text; none where that is so of all
 }
 
@@ -66,7 +67,7 @@ func (r *Rewrite) Plain() bool { return len(r.From) == 0 && !r.Nulls() }
 
 // Nulls reports whether NULL may become something else, or something NULL.
 func (r *Rewrite) Nulls() bool {
-	return slices.ContainsFunc(r.Shapes, func(c shape.Chain) bool { return c.TakesNull() || c.MakesNull() })
+	return r.Given || slices.ContainsFunc(r.Shapes, func(c shape.Chain) bool { return c.TakesNull() || c.MakesNull() })
 }
 
 // Source is what a new value is made of; nil where that is its column's own text.

@@ -225,6 +225,9 @@ func (a *app) printTrial(x *tried, by string, p *plan.Plan, c *cli.Command) {
 			o.Printf("  %s %s: %s\n", o.Paint(term.Warn, "not tried"), w.Name(), term.Clean(w.Failed))
 		}
 	}
+	if text := x.Others(); text != "" {
+		o.Printf("  %s\n", o.Paint(term.Faint, text))
+	}
 	o.Printf("\n")
 	if x.Short != "" {
 		o.Printf("  %s %s\n", o.Paint(term.Warn, "warning"), x.Short)

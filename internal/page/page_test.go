@@ -114,7 +114,7 @@ func triedPage(text string) *Trial {
 	keep.Seconds, keep.HoldMS, keep.LogBytes, keep.Room, keep.Vary, keep.Trials, keep.Batches = 30, 90, 1<<20, 2<<20, 0.07, 10, 180
 	bare.Seconds, bare.HoldMS, bare.LogBytes = 20, 20000, -1
 	return &Trial{Title: text, Database: text, User: text, Job: Job{Name: text, Text: text}, Keys: "time", Hold: 200 * time.Millisecond, Made: noon, By: "0.2.0",
-		Steps: []TriedStep{{Name: text, Table: text, Advice: text, Command: text, Result: &trial.Result{Rows: 1000000, Changes: 100000, Trials: 20, Rounds: 5, Spent: 4, Log: -1, Ways: []trial.Tried{bare, keep, {Way: trial.Way{Method: "roster"}, Failed: text}}, Short: text, Uncommitted: text}}}}
+		Steps: []TriedStep{{Name: text, Table: text, Advice: text, Command: text, Result: &trial.Result{Looks: 12, Rows: 1000000, Changes: 100000, Trials: 20, Rounds: 5, Spent: 4, Log: -1, Ways: []trial.Tried{bare, keep, {Way: trial.Way{Method: "roster"}, Failed: text}}, Short: text, Uncommitted: text}}}}
 }
 
 // TestTrialTells: the page of a trial has each way's figures, says what is not known, and which hold is over the target.

@@ -19,6 +19,7 @@ type try struct {
 	images    int64         // in all; -1 unknown
 	keptBytes float64       // for each changed row; -1 unknown
 	locks     map[string]int
+	waiters   int // other sessions that were seen to wait for it at once
 }
 
 // Line is what a way costs: a part for each batch, and one for each row.

@@ -37,6 +37,7 @@ type Result struct {
 	Rounds  int     `json:"rounds"`
 	Spent   float64 `json:"spent_s"`
 	Log     int64   `json:"log_bytes"` // written by the trials, as far as known
+	Looks   int64   `json:"looks"`     // at who waits for them
 	Commit  Commit  `json:"-"`
 	Ways    []Tried `json:"ways"`
 	Short   string  `json:"short,omitempty"` // why the trials cannot tell much
@@ -55,6 +56,7 @@ type Tried struct {
 	Records float64 // likewise
 	Images  int64   // full-page images in all its trials; -1 unknown
 	Locks   map[string]int
+	Waiters int    // most other sessions that were seen to wait for its trials at once
 	Failed  string // why it could not be tried
 
 	tries []try
@@ -77,8 +79,9 @@ func (t Tried) MarshalJSON() ([]byte, error) {
 		Records   float64        `json:"log_records_a_row"`
 		Images    int64          `json:"full_page_images"`
 		Locks     map[string]int `json:"locks,omitempty"`
+		Waiters   int            `json:"others_waiting"`
 		Estimate
-	}{t.Name(), t.Method, t.Workers, t.Keep, t.Yardstick, t.Failed, t.Trials, engine.MS(t.Batch), float64(t.Row.Nanoseconds()) / 1000, t.Vary, t.LogRow, t.Records, t.Images, t.Locks, t.Estimate})
+	}{t.Name(), t.Method, t.Workers, t.Keep, t.Yardstick, t.Failed, t.Trials, engine.MS(t.Batch), float64(t.Row.Nanoseconds()) / 1000, t.Vary, t.LogRow, t.Records, t.Images, t.Locks, t.Waiters, t.Estimate})
 }
 
 // Sizes of trials.
@@ -123,6 +126,11 @@ func Run(ctx context.Context, db engine.DB, c *change.Change, ways []Way, o Opti
 
 // connect makes sessions anew.
 func (t *trial) connect(ctx context.Context) (err error) {
+	defer func() {
+		if err == nil {
+			t.others = watch(ctx, t.db, t.sessions)
+		}
+	}()
 	t.disconnect()
 	for i := range t.sessions {
 		if t.sessions[i], err = t.db.Session(ctx, engine.SessionOptions{Purpose: "jugatum trial", LockTimeout: t.o.Hold}); err != nil {
@@ -133,6 +141,10 @@ func (t *trial) connect(ctx context.Context) (err error) {
 }
 
 func (t *trial) disconnect() {
+	t.others.end()
+	_, looks := t.others.since()
+	t.out.Looks += int64(looks)
+	t.others = nil
 	for i, s := range t.sessions {
 		if s != nil {
 			s.Close()
@@ -162,6 +174,7 @@ type trial struct {
 	ordered  []change.KeyValue // the same in the order of the key
 	next     int               // of these
 	many     int               // rows of a large trial
+	others   *onlooker         // nil where nobody can tell who waits
 	out      *Result
 }
 
@@ -197,7 +210,7 @@ func (t *trial) prepare(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if x.work > t.o.Hold/8 {
+		if x.work > t.o.Hold/8 || x.waiters > 0 { // longer ones would be in somebody's way
 			break
 		}
 		t.many = min(t.many*3, limit)
@@ -258,6 +271,7 @@ func (t *trial) round(ctx context.Context) error {
 				break
 			}
 			w.tries = append(w.tries, x)
+			w.Waiters = max(w.Waiters, x.waiters)
 			if w.Method == Rowwise {
 				break
 			}
@@ -295,6 +309,7 @@ func (t *trial) once(ctx context.Context, w Way, n int) (try, error) {
 		}
 		ranges, rows = append(ranges, r), append(rows, got)
 	}
+	t.others.since()     // what was seen before is another's
 	var g errgroup.Group // none is broken off for another's error: its connection would be lost
 	for i := range w.Workers {
 		g.Go(func() (err error) {
@@ -306,6 +321,7 @@ func (t *trial) once(ctx context.Context, w Way, n int) (try, error) {
 		return try{}, err
 	}
 	out := tries[0]
+	out.waiters, _ = t.others.since()
 	for _, x := range tries[1:] { // a row's cost is that of the slowest
 		if x.work*time.Duration(max(out.rows, 1)) > out.work*time.Duration(max(x.rows, 1)) {
 			out.work, out.ahead, out.rows = x.work, x.ahead, x.rows
@@ -341,6 +357,9 @@ func (t *trial) one(ctx context.Context, worker int, w Way, r change.Range, rows
 			return try{logBytes: -1, records: -1, images: -1, keptBytes: -1}, nil
 		}
 		r, rows = change.Range{Keys: keys}, int64(len(keys))
+	}
+	if w.Method == Array {
+		return t.array(ctx, t.sessions[worker], r, rows)
 	}
 	x, err := preview.Try(ctx, t.db, t.sessions[worker], t.c, w.Keep, w.Method != "single", r, worker)
 	if err != nil {
@@ -385,6 +404,26 @@ func (t *trial) keys(ctx context.Context, r change.Range) (out []change.KeyValue
 		out = append(out, k)
 	}
 	return out, rows.Err()
+}
+
+// array sends the new values of all rows of a stretch at once.
+func (t *trial) array(ctx context.Context, s *engine.Session, r change.Range, rows int64) (try, error) {
+	out := try{rows: rows, logBytes: -1, records: -1, images: -1, keptBytes: -1}
+	tx, err := s.Start(ctx)
+	if err != nil {
+		return out, err
+	}
+	defer tx.Rollback()
+	begun := time.Now()
+	e, err := engine.Array(ctx, t.db, tx, t.c, r)
+	if err != nil {
+		return out, err
+	}
+	out.work, out.changed = time.Since(begun), e.Changed
+	if e.Log.Scope != "" && e.Log.Bytes >= 0 && e.Changed > 0 {
+		out.logBytes = float64(e.Log.Bytes) / float64(e.Changed)
+	}
+	return out, nil
 }
 
 // loop changes rows one by one.

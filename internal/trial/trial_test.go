@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"jugatum/internal/change"
+	"jugatum/internal/sqltext"
 )
 
 // costing are trials of a way whose batches cost so much, and so much for each row.
@@ -105,6 +106,7 @@ func TestWays(t *testing.T) {
 		"sweep; single; sweep, nothing kept; single, nothing kept; rowwise, nothing kept":                                                                                                   names(&change.Change{}, true, false),
 		"sweep; sweep, 2 workers; sweep, 4 workers; roster; single; sweep, nothing kept; sweep, 2 workers, nothing kept; roster, nothing kept; single, nothing kept; rowwise, nothing kept": names(&change.Change{}, false, true),
 		"sweep; single; sweep, nothing kept; single, nothing kept":                                                                                                                          names(&change.Change{Rewrite: &change.Rewrite{}}, true, false),
+		"sweep; single; sweep, nothing kept; single, nothing kept; rowwise, nothing kept; array, nothing kept":                                                                              names(&change.Change{Verb: sqltext.Update, Table: &change.Table{Key: &change.Key{}}}, true, false),
 	} {
 		if got != want {
 			t.Errorf("got %s\nexpected %s", got, want)

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"jugatum/internal/change"
+	"jugatum/internal/engine"
 )
 
 // Way is one way to carry a step out.
@@ -62,6 +63,10 @@ func Untriable(c *change.Change) string {
 // Rowwise is the way of a loop that sends a statement for each row: a yardstick.
 const Rowwise = "rowwise"
 
+// Array is the way of a program that works new values out by itself and sends those of many rows at
+// once: a yardstick as well.
+const Array = "array"
+
 // Ways are the sensible ways to carry a change out: by several workers where alone is "", by a
 // list of keys where that is a way of the change.
 func Ways(c *change.Change, alone bool, roster bool) (out []Way) {
@@ -80,6 +85,9 @@ func Ways(c *change.Change, alone bool, roster bool) (out []Way) {
 	}
 	if c.Rewrite == nil && len(c.Acts) == 0 && !c.Stages() {
 		out = append(out, Way{Method: Rowwise, Workers: 1, Yardstick: true})
+	}
+	if engine.Arrayed(c) {
+		out = append(out, Way{Method: Array, Workers: 1, Yardstick: true})
 	}
 	return out
 }

@@ -52,6 +52,12 @@ func TestReads(t *testing.T) {
 	}
 }
 
+// TestArray: values that go back many at once are those of the statement.
+func TestArray(t *testing.T) {
+	db, raw := open(t, "CREATE TABLE other (id integer PRIMARY KEY)")
+	enginetest.Array(t, db, raw)
+}
+
 // TestHeavyWalk: large values among small ones are not in one range together.
 func TestHeavyWalk(t *testing.T) {
 	db, raw := open(t, "CREATE TABLE heavy (id integer PRIMARY KEY, note text)")

@@ -33,6 +33,12 @@ func TestReads(t *testing.T) {
 	})
 }
 
+// TestArray: values that go back many at once are those of the statement.
+func TestArray(t *testing.T) {
+	db, raw := file(t, "wal", "CREATE TABLE other (id INTEGER PRIMARY KEY)")
+	enginetest.Array(t, db, raw)
+}
+
 // TestHeavyWalk: large values among small ones are not in one range together.
 func TestHeavyWalk(t *testing.T) {
 	db, raw := file(t, "wal", "CREATE TABLE heavy (id INTEGER PRIMARY KEY, note TEXT)")
