@@ -295,6 +295,20 @@ func (c *Change) KeysMayMove() bool {
 	return false
 }
 
+// On is the change over another table with the same columns, whose rows the job's SQL calls as it did. ""
+// is why there is none otherwise.
+func (c *Change) On(t *Table) (out *Change, why string) {
+	if c.joined {
+		return nil, "its statement names the table among others that it joins"
+	}
+	x := *c
+	x.Table, x.Only = t, false
+	if x.alias == "" {
+		x.alias = c.Ref
+	}
+	return &x, ""
+}
+
 // Fragments lists every piece of SQL in the change with the field it came from.
 func (c *Change) Fragments() map[string]sqltext.Fragment {
 	m := map[string]sqltext.Fragment{"with": c.With, "from": c.From, "where": c.Where}

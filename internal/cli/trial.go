@@ -37,6 +37,8 @@ func (a *app) trialCmd() *cli.Command {
 			&cli.StringFlag{Name: "by", Value: "time", Usage: "put the ways in order by time, hold, log or room"},
 			&cli.DurationFlag{Name: "spend", Value: time.Minute, Usage: "time for all trials of a step together"},
 			&cli.StringFlag{Name: "spend-log", Usage: "log that the trials of a step may write, such as 1GB; left out, no limit"},
+			&cli.BoolFlag{Name: "copy", Usage: "try on a copy of the table, with its indexes and real commits, which is dropped again"},
+			&cli.StringFlag{Name: "spend-room", Value: "1GB", Usage: "room that the copy may take; of a larger table some rows are copied, from many places"},
 			&cli.IntFlag{Name: "rounds", Value: 5, Usage: "how often each way is tried, if there is time"},
 			&cli.DurationFlag{Name: "hold", Value: defaultHold, Usage: "longest time that a transaction may hold its locks"},
 			&cli.BoolFlag{Name: "write", Usage: "put the ways recommended into the job's file: the method of each step, and workers in [limits]"},
@@ -78,6 +80,13 @@ func (a *app) trial(ctx context.Context, c *cli.Command) error {
 			return usagef("--spend-log %s: expected an amount such as 500MB or 1GB", s)
 		}
 		o.SpendLog = l.LogRate
+	}
+	room, err := pace.Limits{}.With("log_rate", c.String("spend-room")) // bytes, here
+	if err != nil || room.LogRate == 0 {
+		return usagef("--spend-room %s: expected an amount such as 500MB or 1GB", c.String("spend-room"))
+	}
+	if o.Copy, o.SpendRoom = c.Bool("copy"), room.LogRate; !o.Copy && c.IsSet("spend-room") {
+		return usagef("--spend-room goes with --copy")
 	}
 	if c.Bool("write") && c.String("sql") != "" {
 		return usagef("--write puts the way into a job's file, and one statement has none")
@@ -178,6 +187,9 @@ func (a *app) tryStep(ctx context.Context, p *plan.Plan, ch *change.Change, o tr
 	x.Result, err = trial.Run(ctx, p.DB, ch, trial.Ways(ch, runner.Alone(p.DB, ch, "sweep") != "", roster), o)
 	live.Clear()
 	if err != nil {
+		if o.Copy {
+			return nil, refusef("step %q: %v", ch.Step, err)
+		}
 		return nil, fmt.Errorf("step %q: %w; all of it was rolled back", ch.Step, err)
 	}
 	x.Order(by)
@@ -197,7 +209,7 @@ func (a *app) printTrial(x *tried, by string, p *plan.Plan, c *cli.Command) {
 		o.Printf("  %s\n\n", x.Short)
 		return
 	}
-	o.Printf("  %s\n\n", o.Paint(term.Faint, fmt.Sprintf("%s in %s, all rolled back; for the whole it would come to about:", term.Counted(int64(x.Trials), "trial"), term.Duration(time.Duration(x.Spent*float64(time.Second))))))
+	o.Printf("  %s\n\n", o.Paint(term.Faint, fmt.Sprintf("%s in %s, %s; for the whole it would come to about:", term.Counted(int64(x.Trials), "trial"), term.Duration(time.Duration(x.Spent*float64(time.Second))), x.Where())))
 	most := 0.0
 	for _, w := range x.Ways {
 		if w.Failed == "" && !w.Yardstick {
@@ -231,6 +243,9 @@ func (a *app) printTrial(x *tried, by string, p *plan.Plan, c *cli.Command) {
 	o.Printf("\n")
 	if x.Short != "" {
 		o.Printf("  %s %s\n", o.Paint(term.Warn, "warning"), x.Short)
+	}
+	if x.Left != "" {
+		o.Printf("  %s %s\n", o.Paint(term.Warn, "warning"), term.Clean(x.Left))
 	}
 	if x.Uncommitted != "" {
 		o.Printf("  %s commits could not be measured, and are in no figure: %s\n", o.Paint(term.Warn, "warning"), term.Clean(x.Uncommitted))

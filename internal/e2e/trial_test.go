@@ -95,6 +95,79 @@ func TestTrial(t *testing.T) {
 	})
 }
 
+// TestTrialOnACopy: ways are tried with commits on a copy of the table, of which nothing is left, also
+// after a kill; the table stays as it was.
+func TestTrialOnACopy(t *testing.T) {
+	engines(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE \"old berth\" (\"select\" "+d.integer()+" PRIMARY KEY, day_rate integer NOT NULL CHECK (day_rate < 5000), note varchar(40) DEFAULT 'n', quay integer)",
+			"CREATE UNIQUE INDEX by_note ON \"old berth\" (note, \"select\")", "CREATE INDEX few ON \"old berth\" (quay)")
+		d.exec("INSERT INTO \"old berth\" SELECT i, i % 500, concat('as it was ', i), i % 7 FROM " + d.numbers(3000))
+		d.settled("\"old berth\"")
+		before := d.dump("\"old berth\"")
+		sql := d.by("UPDATE `old berth` SET day_rate = `old berth`.day_rate + 1000, note = upper(note) WHERE day_rate < 250", "UPDATE \"old berth\" SET day_rate = \"old berth\".day_rate + 1000, note = upper(note) WHERE day_rate < 250")
+		left := func() string {
+			return strings.Join(d.lines(map[string]string{"sqlite": "SELECT name FROM sqlite_schema WHERE name LIKE 'jugatum_trial%' OR name LIKE 'jugatum_rehearsal%'",
+				"postgres": "SELECT relname FROM pg_class WHERE relname LIKE 'trial%' OR relname LIKE 'rehearsal%'",
+				"mariadb":  "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND (table_name LIKE 'jugatum_trial%' OR table_name LIKE 'jugatum_rehearsal%')"}[d.engine]), ", ")
+		}
+		var out struct {
+			Steps []struct {
+				Copied, Changes int64
+				Ways            []struct {
+					Name, Failed string
+					Trials       int
+					Seconds      float64
+					Log          int64   `json:"log_bytes"`
+					Hold         float64 `json:"hold_ms"`
+				}
+			}
+		}
+		o := d.must(0, "trial", "--sql", sql, "--copy", "--rounds", "2", "--json")
+		if err := json.Unmarshal([]byte(o.out), &out); err != nil {
+			t.Fatal(err)
+		}
+		s := out.Steps[0]
+		if s.Copied != 3000 || s.Changes != 1500 || len(s.Ways) < 5 {
+			t.Errorf("%+v", s)
+		}
+		for _, w := range s.Ways {
+			if w.Failed != "" || w.Trials == 0 || w.Seconds <= 0 || w.Hold <= 0 || d.engine != "sqlite" && w.Log == 0 {
+				t.Errorf("%+v", w)
+			}
+		}
+		same(t, "after trials on a copy", d.dump("\"old berth\""), before)
+		if got := left(); got != "" {
+			t.Errorf("left: %s", got)
+		}
+		if o := d.must(0, "trial", "--sql", sql, "--copy", "--rounds", "1", "--spend-room", "40KB").out; !strings.Contains(o, "on a copy of ") || strings.Contains(o, "copy of 3,000 rows") {
+			t.Errorf("a copy that may take 40 KB: %s", o)
+		}
+
+		// Killed with the copy there, it is dropped by the next trial, or by prune.
+		for _, next := range [][]string{{"trial", "--sql", sql, "--copy", "--rounds", "1"}, {"prune", "--leftovers", "--yes"}} {
+			cmd := d.start("trial", "--sql", sql, "--copy", "--rounds", "100")
+			d.until("there is a copy", func() bool { return strings.Contains(left(), "trial_copy") })
+			cmd.Process.Kill()
+			cmd.Wait()
+			d.must(0, next...)
+			if got := left(); got != "" {
+				t.Errorf("left after %s: %s", next[0], got)
+			}
+		}
+		same(t, "after a kill", d.dump("\"old berth\""), before)
+
+		// What a trigger writes elsewhere would stay.
+		d.exec("DROP TABLE \"old berth\"")
+		sql = d.triable(100)
+		if o := d.must(3, "trial", "--sql", sql, "--copy"); !strings.Contains(o.err, "trigger history of ") || !strings.Contains(o.err, "would stay there") {
+			t.Error(o.err)
+		}
+		if o := d.must(2, "trial", "--sql", sql, "--spend-room", "1GB"); !strings.Contains(o.err, "goes with --copy") {
+			t.Error(o.err)
+		}
+	})
+}
+
 // TestTrialWrites: what a trial recommends goes into the job's file, which runs so then; the rest of the
 // file stays as it was written.
 func TestTrialWrites(t *testing.T) {

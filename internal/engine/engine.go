@@ -149,6 +149,11 @@ type DB interface {
 	// were read are passed by, or fail the batch, so that they need not be locked first.
 	Guarded(tx *Tx, c *change.Change) bool
 
+	// CopyTable gives the statements that make an empty table, by the name given as SQL text, with the
+	// columns, checks and indexes of another; without its triggers, and references that only
+	// constraints of its own tell.
+	CopyTable(ctx context.Context, t *change.Table, name string) ([]string, error)
+
 	// Fault says what an error from the database means for a retry.
 	Fault(err error) Fault
 

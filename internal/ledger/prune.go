@@ -53,7 +53,7 @@ type Room struct {
 var ownName = regexp.MustCompile(`^(?:kept|packed|roster|source|numbers)_([0-9]+)_[0-9]+(?:_[0-9]+)?$`)
 
 // passing is the form of the names of tables that hold something for as long as a command works.
-var passing = regexp.MustCompile(`^(?:rehearsal(?:_of_[0-9]+)?(?:_source|_packed|_[0-9]+|_[0-9]+_packed)?|trial_commit|(?:list|calls)_[0-9a-f]{16})$`)
+var passing = regexp.MustCompile(`^(?:rehearsal(?:_of_[0-9]+)?(?:_source|_packed|_[0-9]+|_[0-9]+_packed)?|trial_commit|trial_copy|(?:list|calls)_[0-9a-f]{16})$`)
 
 // Rooms lists what is left, by run; what belongs to none on record comes last, as run 0. Tables
 // whose names are none that we give are not among it. exact asks for the size of each; otherwise

@@ -3,6 +3,7 @@ package preview
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"strings"
@@ -84,7 +85,7 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 		if rows < 0 {
 			rows = int64(n)
 		}
-		x, err := rehearse(ctx, db, s, c, keep, true, r, 0)
+		x, err := rehearse(ctx, db, s, c, Attempt{Keep: keep, Ahead: true}, r)
 		if err != nil {
 			return nil, err
 		}
@@ -102,11 +103,20 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 	return out, nil
 }
 
-// Try is one batch in a transaction that is rolled back; nothing is estimated from it. n tells
-// those apart that are under way at the same time, from 0. ahead has its rows read before its turn,
-// where a run of many batches does so.
-func Try(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, keep, ahead bool, r change.Range, n int) (*Rehearsal, error) {
-	return rehearse(ctx, db, s, c, keep, ahead, r, n)
+// Attempt says how a batch is tried.
+type Attempt struct {
+	Keep  bool // old and new values are kept
+	Ahead bool // its rows are read before its turn, where a run of many batches does so
+	N     int  // tells those apart that are under way at the same time, from 0
+
+	// Commit, if set, writes what a run records of a batch, after which it is committed, and tables for
+	// kept values are dropped again; else it is rolled back.
+	Commit func(ctx context.Context, tx *engine.Tx) error
+}
+
+// Try is one batch; nothing is estimated from it.
+func Try(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, a Attempt, r change.Range) (*Rehearsal, error) {
+	return rehearse(ctx, db, s, c, a, r)
 }
 
 // rehearsalTable is the name of its table for kept values.
@@ -117,32 +127,38 @@ func rehearsalTable(n int) string {
 	return fmt.Sprintf("rehearsal_of_%d", n)
 }
 
-// rehearse is one batch in a transaction that is rolled back.
-func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, keep, ahead bool, r change.Range, n int) (*Rehearsal, error) {
+// rehearse is one batch in a transaction that is rolled back, or committed.
+func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, a Attempt, r change.Range) (_ *Rehearsal, err error) {
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { tx.Rollback() }()
 	x := &Rehearsal{LogRow: -1, Records: -1, KeptRow: -1}
-	if c, err = staged(ctx, db, tx, c, rehearsalTable(n)); err != nil {
+	if c, err = staged(ctx, db, tx, c, rehearsalTable(a.N)); err != nil {
 		return nil, err
 	}
 	var kept []*change.Kept // the step's own, and then its acts'
-	if keep {
-		if kept, err = rehearsalTables(ctx, db, tx, c, rehearsalTable(n)); err != nil {
+	if a.Keep {
+		if kept, err = rehearsalTables(ctx, db, tx, c, rehearsalTable(a.N), a.Commit != nil); err != nil {
 			return nil, err
 		}
+	}
+	if a.Commit != nil {
+		defer func() {
+			tx.Rollback() // where it did not come to a commit
+			err = errors.Join(err, dropped(context.WithoutCancel(ctx), s, kept))
+		}()
 	}
 	before, err := stored(ctx, db, tx, kept)
 	if err != nil {
 		return nil, err
 	}
-	if engine.DDLCommits(db) { // the tables are temporary, and stay for the session
+	if engine.DDLCommits(db) || a.Commit != nil { // the tables are temporary, and stay for the session; or they stay till they are dropped
 		if err := tx.Commit(ctx); err != nil {
 			return nil, err
 		}
-		if ahead {
+		if a.Ahead {
 			tx, err = x.ahead(ctx, db, s, c, kept, r)
 		} else {
 			tx, err = s.Start(ctx)
@@ -159,6 +175,7 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 		}
 	}
 	positioner, positions := db.(engine.LogPositioner)
+	positions = positions && a.Commit == nil // the commit tells
 	var position int64
 	if positions {
 		if position, _, err = positioner.LogPosition(ctx); err != nil {
@@ -187,6 +204,22 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 			}
 		}
 	}
+	var after int64
+	if a.Keep && e.Changed > 0 {
+		if after, err = stored(ctx, db, tx, kept); err != nil {
+			return nil, err
+		}
+	}
+	if a.Commit != nil {
+		took, err := committed(ctx, db, s, tx, a.Commit)
+		if err != nil {
+			return nil, err
+		}
+		x.WorkMS += engine.MS(took)
+		if tx.Log.Scope != "" {
+			x.Log = tx.Log
+		}
+	}
 	if e.Changed == 0 {
 		return x, nil
 	}
@@ -204,17 +237,49 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 	if x.Log.Records >= 0 {
 		x.Records = float64(x.Log.Records) / changed
 	}
-	if keep {
-		after, err := stored(ctx, db, tx, kept)
-		if err != nil {
-			return nil, err
-		}
+	if a.Keep {
 		x.KeptRow = float64(after-before) / changed
 		if positions { // a temporary table is in no log; a real one is there with what it stores
 			x.LogRow += x.KeptRow
 		}
 	}
 	return x, nil
+}
+
+// committed writes what is recorded, commits, and gives the time that took.
+func committed(ctx context.Context, db engine.DB, s *engine.Session, tx *engine.Tx, record func(context.Context, *engine.Tx) error) (time.Duration, error) {
+	begun := time.Now()
+	if err := record(ctx, tx); err != nil {
+		return 0, err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return 0, err
+	}
+	if y, ok := db.(engine.Yielder); ok { // which copies the log back
+		if err := y.Yield(ctx, s, tx.Hold); err != nil {
+			return 0, err
+		}
+	}
+	return time.Since(begun), nil
+}
+
+// dropped drops tables that were made for a batch that was committed.
+func dropped(ctx context.Context, s *engine.Session, kept []*change.Kept) error {
+	_, err := s.InTx(ctx, func(tx *engine.Tx) error {
+		for _, k := range kept {
+			texts := []string{"DROP TABLE IF EXISTS " + k.Table}
+			if k.Packed != "" { // the other is a view of it
+				texts = []string{"DROP VIEW IF EXISTS " + k.Table, "DROP TABLE IF EXISTS " + k.Packed}
+			}
+			for _, text := range texts {
+				if _, err := tx.Exec(ctx, text); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	return err
 }
 
 // ahead begins the transaction of the batch as a run does: where its rows can be read before its turn,
@@ -262,13 +327,14 @@ func stepKept(kept []*change.Kept) *change.Kept {
 	return kept[0]
 }
 
-// rehearsalTables makes kept-values tables for a rehearsal: for the change and its acts.
-func rehearsalTables(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change, base string) ([]*change.Kept, error) {
+// rehearsalTables makes kept-values tables for a rehearsal: for the change and its acts; stay: for one that
+// is committed.
+func rehearsalTables(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change, base string, stay bool) ([]*change.Kept, error) {
 	setup, err := db.LedgerSetup(ctx)
 	if err != nil {
 		return nil, err
 	}
-	temporary := engine.DDLCommits(db) // a temporary table does not
+	temporary := engine.DDLCommits(db) && !stay // a temporary table does not
 	var out []*change.Kept
 	add := func(name string, of *change.Change) {
 		kept := change.NewKept(db.LedgerTable(name), of)
@@ -294,6 +360,17 @@ func rehearsalTables(ctx context.Context, db engine.DB, tx *engine.Tx, c *change
 	add(base, c)
 	for i, a := range c.Acts {
 		add(fmt.Sprintf("%s_%d", base, i+1), a.Change)
+	}
+	if stay { // what a kill has left goes first
+		var first []string
+		for _, k := range out {
+			if k.Packed != "" {
+				first = append(first, "DROP VIEW IF EXISTS "+k.Table, "DROP TABLE IF EXISTS "+k.Packed)
+			} else {
+				first = append(first, "DROP TABLE IF EXISTS "+k.Table)
+			}
+		}
+		setup = append(first, setup...)
 	}
 	for _, text := range setup {
 		if _, err := tx.Exec(ctx, text); err != nil {

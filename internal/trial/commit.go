@@ -29,20 +29,28 @@ const (
 // scratch is the table by which commits are measured.
 const scratch = "trial_commit"
 
-// measureCommit measures it. The table is dropped again; one that a kill has left is dropped first.
-func measureCommit(ctx context.Context, db engine.DB, s *engine.Session) (c Commit, err error) {
-	at := db.LedgerTable(scratch)
+// recordBytes is about what our own record of a batch takes.
+const recordBytes = 300
+
+// recordTable makes that table.
+func recordTable(db engine.DB) []string {
 	types := db.Dialect().Types()
 	id := &change.Column{Name: "id", Type: types.Int, NotNull: true}
 	t := &change.Table{Key: &change.Key{Name: "primary key", Columns: []*change.Column{id}}, Columns: []*change.Column{id, {Name: "v", Type: types.Text}}}
-	t.Schema, t.Name = named(db, at)
-	if err := apart(ctx, s, append([]string{"DROP TABLE IF EXISTS " + at}, db.NewTable(t)...)); err != nil {
+	t.Schema, t.Name = named(db, db.LedgerTable(scratch))
+	return db.NewTable(t)
+}
+
+// measureCommit measures it. The table is dropped again; one that a kill has left is dropped first.
+func measureCommit(ctx context.Context, db engine.DB, s *engine.Session) (c Commit, err error) {
+	at := db.LedgerTable(scratch)
+	if err := apart(ctx, s, append([]string{"DROP TABLE IF EXISTS " + at}, recordTable(db)...)); err != nil {
 		return c, fmt.Errorf("making a table by which commits are measured: %w", err)
 	}
 	defer apart(context.WithoutCancel(ctx), s, []string{"DROP TABLE " + at})
 	noise := make([]byte, largeText/2)
 	rand.Read(noise) // which nothing can pack
-	texts := map[bool]string{false: strings.Repeat("x", 300), true: hex.EncodeToString(noise)}
+	texts := map[bool]string{false: strings.Repeat("x", recordBytes), true: hex.EncodeToString(noise)}
 	times := map[bool][]time.Duration{}
 	for n := range 2 * commits {
 		large := n%2 == 1

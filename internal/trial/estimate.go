@@ -44,6 +44,20 @@ func (l Line) each(rows float64, workers int) float64 {
 	return max(batch, ahead)
 }
 
+// large are those of many rows.
+func large(tries []try) (out []try) {
+	most := int64(0)
+	for _, t := range tries {
+		most = max(most, t.rows)
+	}
+	for _, t := range tries {
+		if t.rows*2 > most {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
 // fit tells the fixed part from that of a row, by trials of few rows and of many.
 func fit(tries []try) Line {
 	if len(tries) == 0 {
@@ -150,7 +164,8 @@ func (w Way) estimate(l Line, tries []try, all whole) (e Estimate) {
 	if w.Method == "roster" || w.Method == Rowwise {
 		rows = all.changes
 	}
-	logRow, keptRow := known(tries, func(t try) float64 { return t.logBytes }), known(tries, func(t try) float64 { return t.keptBytes })
+	// Few rows touch pages that many share.
+	logRow, keptRow := known(large(tries), func(t try) float64 { return t.logBytes }), known(tries, func(t try) float64 { return t.keptBytes })
 	e.LogBytes, e.Room = -1, -1
 	if logRow >= 0 {
 		e.LogBytes = int64(logRow * float64(all.changes))

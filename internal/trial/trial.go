@@ -3,9 +3,11 @@ package trial
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -17,13 +19,15 @@ import (
 
 // Options are the limits of a trial.
 type Options struct {
-	Hold     time.Duration // longest time that a transaction may hold its locks
-	Spend    time.Duration // for all trials together
-	SpendLog int64         // bytes of log for all trials together; 0 no limit
-	Rounds   int           // at most
-	Matched  int64         // rows of the whole table
-	Changes  int64         // of these
-	Counting time.Duration // that finding them took
+	Hold      time.Duration // longest time that a transaction may hold its locks
+	Spend     time.Duration // for all trials together
+	SpendLog  int64         // bytes of log for all trials together; 0 no limit
+	Copy      bool          // on a copy of the table, with commits
+	SpendRoom int64         // bytes that the copy may take
+	Rounds    int           // at most
+	Matched   int64         // rows of the whole table
+	Changes   int64         // of these
+	Counting  time.Duration // that finding them took
 
 	Told func(done, rounds int, way string) // may be nil
 }
@@ -38,10 +42,12 @@ type Result struct {
 	Spent   float64 `json:"spent_s"`
 	Log     int64   `json:"log_bytes"` // written by the trials, as far as known
 	Looks   int64   `json:"looks"`     // at who waits for them
+	Copied  int64   `json:"copied"`    // rows of the copy that was changed; 0: the trials were rolled back
 	Commit  Commit  `json:"-"`
 	Ways    []Tried `json:"ways"`
 	Short   string  `json:"short,omitempty"` // why the trials cannot tell much
 
+	Left        string `json:"left,omitempty"`        // that a copy could not be dropped
 	Uncommitted string `json:"uncommitted,omitempty"` // why commits could not be measured, and are in no estimate
 }
 
@@ -93,7 +99,7 @@ const (
 )
 
 // Run tries the ways in turns.
-func Run(ctx context.Context, db engine.DB, c *change.Change, ways []Way, o Options) (*Result, error) {
+func Run(ctx context.Context, db engine.DB, c *change.Change, ways []Way, o Options) (_ *Result, err error) {
 	t := &trial{db: db, c: c, o: o, walk: engine.NewWalk(db, c.Table), begun: time.Now(), out: &Result{Rows: c.Table.Rows, Matched: o.Matched, Changes: o.Changes}}
 	end, err := t.walk.End(ctx)
 	if err != nil || end == nil {
@@ -108,10 +114,20 @@ func Run(ctx context.Context, db engine.DB, c *change.Change, ways []Way, o Opti
 	for _, w := range ways {
 		t.out.Ways = append(t.out.Ways, Tried{Way: w, Images: -1})
 	}
-	if t.out.Commit, err = measureCommit(ctx, db, t.sessions[0]); err != nil {
+	if o.Copy {
+		done, err := t.copied(ctx)
+		if err != nil {
+			return nil, err
+		}
+		defer func() {
+			if derr := done(); derr != nil && err == nil {
+				t.out.Left = derr.Error()
+			}
+		}()
+	} else if t.out.Commit, err = measureCommit(ctx, db, t.sessions[0]); err != nil {
 		t.out.Uncommitted = err.Error()
 	}
-	if err := t.prepare(ctx); err != nil {
+	if err := t.prepare(ctx, o, ways); err != nil {
 		return nil, err
 	}
 	for t.out.Rounds < max(o.Rounds, 1) && !t.spent() {
@@ -174,6 +190,9 @@ type trial struct {
 	ordered  []change.KeyValue // the same in the order of the key
 	next     int               // of these
 	many     int               // rows of a large trial
+	real     *source           // of which the table that is changed is a copy; nil: that is the table itself
+	last     change.KeyValue   // of the copy, up to which it has been gone over
+	records  atomic.Int64      // that stand for those of batches, as far as they stay
 	others   *onlooker         // nil where nobody can tell who waits
 	out      *Result
 }
@@ -187,7 +206,7 @@ const stretches = 64
 
 // prepare spreads the stretches, and finds how many rows a large trial has: as many as keep well
 // within the hold. What it does is the warm-up as well.
-func (t *trial) prepare(ctx context.Context) error {
+func (t *trial) prepare(ctx context.Context, o Options, ways []Way) error {
 	rows := t.c.Table.Rows
 	if err := t.walk.Survey(ctx, t.end); err != nil {
 		return err
@@ -201,6 +220,13 @@ func (t *trial) prepare(ctx context.Context) error {
 	rand.Shuffle(len(t.starts), func(i, j int) { t.starts[i], t.starts[j] = t.starts[j], t.starts[i] })
 	t.many = fewRows
 	limit := min(mostRows, max(int(rows)/4, fewRows))
+	if t.real != nil && t.o.Spend > 0 && t.real.took > t.o.Spend/refills { // of whose rows each is changed once
+		sum := 0
+		for _, w := range ways {
+			sum += w.Workers
+		}
+		limit = min(limit, max(int(rows)/(max(o.Rounds, 1)*sum+4), fewRows))
+	}
 	for t.many < limit {
 		w := Way{Method: "sweep", Workers: 1, Keep: true}
 		x, err := t.once(ctx, w, t.many)
@@ -210,7 +236,11 @@ func (t *trial) prepare(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if x.work > t.o.Hold/8 || x.waiters > 0 { // longer ones would be in somebody's way
+		enough := t.o.Hold / 8
+		if t.real != nil { // a commit is in it
+			enough = t.o.Hold / 2
+		}
+		if x.work > enough || x.waiters > 0 { // longer ones would be in somebody's way
 			break
 		}
 		t.many = min(t.many*3, limit)
@@ -220,6 +250,9 @@ func (t *trial) prepare(ctx context.Context) error {
 
 // stretch is the next place to be looked at, of about n rows.
 func (t *trial) stretch(ctx context.Context, n int) (r change.Range, rows int64, err error) {
+	if t.real != nil {
+		return t.following(ctx, n)
+	}
 	at := t.starts[t.next%len(t.starts)]
 	t.next++
 	return t.after(ctx, at, n)
@@ -260,6 +293,9 @@ func (t *trial) round(ctx context.Context) error {
 				if ctx.Err() != nil {
 					return err
 				}
+				if errors.Is(err, errAllTried) {
+					return nil
+				}
 				switch t.db.Fault(err) {
 				case engine.Busy, engine.Data: // somebody is in the way, or a value: one trial fewer
 					continue
@@ -296,7 +332,7 @@ func (t *trial) once(ctx context.Context, w Way, n int) (try, error) {
 		var r change.Range
 		var got int64
 		var err error
-		if w.Workers == 1 {
+		if w.Workers == 1 || t.real != nil {
 			r, got, err = t.stretch(ctx, n)
 		} else {
 			r, got, err = t.after(ctx, t.ordered[(base+i*len(t.ordered)/w.Workers)%len(t.ordered)], n)
@@ -361,7 +397,11 @@ func (t *trial) one(ctx context.Context, worker int, w Way, r change.Range, rows
 	if w.Method == Array {
 		return t.array(ctx, t.sessions[worker], r, rows)
 	}
-	x, err := preview.Try(ctx, t.db, t.sessions[worker], t.c, w.Keep, w.Method != "single", r, worker)
+	a := preview.Attempt{Keep: w.Keep, Ahead: w.Method != "single", N: worker}
+	if t.real != nil {
+		a.Commit = t.record
+	}
+	x, err := preview.Try(ctx, t.db, t.sessions[worker], t.c, a, r)
 	if err != nil {
 		return try{}, err
 	}
@@ -420,6 +460,11 @@ func (t *trial) array(ctx context.Context, s *engine.Session, r change.Range, ro
 		return out, err
 	}
 	out.work, out.changed = time.Since(begun), e.Changed
+	took, err := t.finish(ctx, s, tx)
+	if err != nil {
+		return out, err
+	}
+	out.work += took
 	if e.Log.Scope != "" && e.Log.Bytes >= 0 && e.Changed > 0 {
 		out.logBytes = float64(e.Log.Bytes) / float64(e.Changed)
 	}
@@ -446,13 +491,19 @@ func (t *trial) loop(ctx context.Context, s *engine.Session, keys []change.KeyVa
 		}
 	}
 	out.work = time.Since(begun)
-	return out, nil
+	took, err := t.finish(ctx, s, tx)
+	out.work += took
+	return out, err
 }
 
 // settle estimates what each way would take.
 func (t *trial) settle() {
 	t.out.Spent = time.Since(t.begun).Seconds()
-	all := whole{rows: t.c.Table.Rows, changes: t.o.Changes, rowBytes: t.c.Table.RowBytes, hold: t.o.Hold, listing: t.o.Counting, commit: t.out.Commit}
+	table := t.c.Table
+	if t.real != nil {
+		table = t.real.c.Table
+	}
+	all := whole{rows: table.Rows, changes: t.o.Changes, rowBytes: table.RowBytes, hold: t.o.Hold, listing: t.o.Counting, commit: t.out.Commit}
 	most := int64(0)
 	for i := range t.out.Ways {
 		w := &t.out.Ways[i]
