@@ -131,6 +131,7 @@ func main() {
 	merges := flag.Bool("merge", false, "instead: rows that are the same become one, against statements by hand")
 	undo := flag.Bool("undo", false, "instead: what an undo takes, against its run")
 	tryWays := flag.Bool("trial", false, "instead: what trials estimate, against runs")
+	flag.BoolVar(&onCopy, "copy", false, "with -trial: trials on a copy of the table")
 	grows := flag.Bool("growth", false, "instead: how much longer each command takes at ten times the rows, for every kind of step")
 	limit := flag.Duration("limit", 5*time.Minute, "with -growth: how long one command may take")
 	flag.Parse()

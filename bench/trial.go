@@ -25,6 +25,9 @@ const (
 	trialBest   = 1.10
 )
 
+// onCopy is whether trials are made on a copy of the table.
+var onCopy bool
+
 // triedWay is one way as the trial tells it.
 type triedWay struct {
 	Method    string
@@ -56,6 +59,9 @@ func (b *bench) trials(rounds int) (string, error) {
 			return "", err
 		}
 		args := []string{"trial", "--json", "--db", b.url}
+		if onCopy {
+			args = append(args, "--copy")
+		}
 		if s.job == "" {
 			args = append(args, "--sql", s.sql)
 		} else {

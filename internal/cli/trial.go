@@ -27,11 +27,11 @@ import (
 func (a *app) trialCmd() *cli.Command {
 	return &cli.Command{
 		Name:      "trial",
-		Usage:     "which way to carry a job out is cheapest on this database: tried in transactions that are rolled back",
+		Usage:     "which way to carry a job out is cheapest on this database: tried and rolled back, or on a copy",
 		ArgsUsage: "JOB",
 		Description: "Each way is tried on stretches of the real table, in turns, and what it would take for the whole is estimated from\n" +
 			"that: time, the longest hold, log, and room for kept values. Nothing is changed; what a rollback leaves behind (dead\n" +
-			"rows, numbers of sequences) is that of the rows tried.\n\n" +
+			"rows, numbers of sequences) is that of the rows tried. With --copy it is a copy of the table that is changed.\n\n" +
 			example("jugatum trial --db sqlite:saltmere.db quay-ids.toml", `jugatum trial --db sqlite:saltmere.db --sql "UPDATE visit SET remark = trim(remark)" --every-row --by log`),
 		Flags: append(jobFlags()[:2],
 			&cli.StringFlag{Name: "by", Value: "time", Usage: "put the ways in order by time, hold, log or room"},
