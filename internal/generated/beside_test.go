@@ -12,6 +12,7 @@ import (
 type another struct {
 	stop, done chan struct{}
 	written    int64 // rows, each by one
+	children   int64 // that it made
 }
 
 // other begins to write where the case says that another session does.
@@ -24,7 +25,7 @@ func (h *house) other(c Case) (*another, error) {
 	var err error
 	switch h.engine {
 	case "sqlite":
-		db, err = sql.Open("sqlite", "file:"+strings.TrimPrefix(h.url, "sqlite:")+"?_pragma=busy_timeout(20000)&_pragma=synchronous(0)&_pragma=journal_mode(wal)")
+		db, err = sql.Open("sqlite", "file:"+strings.TrimPrefix(h.url, "sqlite:")+"?_pragma=busy_timeout(20000)&_pragma=foreign_keys(1)&_pragma=synchronous(0)&_pragma=journal_mode(wal)")
 	case "postgres":
 		db, err = sql.Open("pgx", h.url+"&default_query_exec_mode=simple_protocol")
 	default:
@@ -43,15 +44,20 @@ func (h *house) other(c Case) (*another, error) {
 	go func() {
 		defer close(a.done)
 		defer db.Close()
-		for {
+		for number := 0; ; {
 			select {
 			case <-a.stop:
 				return
 			case <-time.After(time.Duration(r.IntN(3000)) * time.Microsecond):
 			}
-			if res, err := db.Exec(c.Writes[r.IntN(len(c.Writes))]); err == nil { // a row that a rule would refuse is not written
+			of, count := c.Writes, &a.written
+			if len(c.Children) > 0 && r.IntN(2) == 0 {
+				of, count = c.Children, &a.children
+			}
+			number++
+			if res, err := db.Exec(strings.Replace(of[r.IntN(len(of))], NewChild, fmt.Sprint(firstChild+number), 1)); err == nil { // what a rule would refuse is not written
 				n, _ := res.RowsAffected()
-				a.written += n
+				*count += n
 			}
 		}
 	}()
@@ -65,6 +71,19 @@ func (a *another) end() {
 		<-a.done
 		a.stop = nil
 	}
+}
+
+// orphaned tells what became, in the end, of rows that were made; "" if they are there and have their
+// references.
+func (a *another) orphaned(db *sql.DB) string {
+	if a.children == 0 {
+		return ""
+	}
+	count, err := lines(db, fmt.Sprintf("SELECT count(*) FROM child JOIN t ON t_id = id WHERE c >= %d", firstChild))
+	if err != nil || count[0] != fmt.Sprint(a.children) {
+		return fmt.Sprintf("another session made %d rows, of which %v are there with their references (%v)", a.children, count, err)
+	}
+	return ""
 }
 
 // lost tells what was written and is not there, "" if all is.

@@ -50,12 +50,12 @@ type Choice struct {
 
 	Then int // a second step over the target, of this kind
 
-	Beside int // 1: another session writes to the rows meanwhile, to a column that no step names
+	Beside int // 1: another session writes to the rows meanwhile, to a column that no step names; 2: and makes rows that refer to them
 }
 
 // most is the largest value of each field of a Choice that is chosen by chance.
 var most = map[string]int{"Key": 11, "Rows": 40, "Parts": 3, "Trigger": 6, "Child": 7, "Unique": 3, "Check": 2, "Index": 1, "Values": 3, "Rules": 3,
-	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 8, "Move": 6, "List": 6, "Merge": 7, "Shape": 9, "Late": 1, "Then": 11, "Beside": 1}
+	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 8, "Move": 6, "List": 6, "Merge": 7, "Shape": 9, "Late": 1, "Then": 11, "Beside": 2}
 
 // rare are fields that are 0 in most cases, so that what they bring about is
 // not hidden by refusals for another reason: one case in so many has another value.
@@ -132,18 +132,19 @@ func Shrink(c Choice, fails func(Choice) bool) Choice {
 // Case is a choice written out.
 type Case struct {
 	Choice
-	Setup  []string // statements that make the tables and fill them
-	SQL    string   // the statement
-	Job    string   // the job that stands for it; "" for the statement itself
-	Listed []string // the list that the job names: for each column its name, and the expression for its values
-	Lines  string   // what these are of, as an item of a FROM list, and the order; "" for the table l
-	Args   []string // of the program besides
-	Dumps  []string // queries that together give every byte, one text a row
-	Noted  []string // of these, those of tables in which triggers note what is done, an undo included
-	Once   []string // queries for how many different values stand where one statement writes only one
-	Exact  bool     // undo restores every byte; else a trigger has a say, and it must tell the rows
-	Filter bool     // the statement has a filter
-	Writes []string // what another session does meanwhile, each to one row
-	Gone   bool     // rows that it writes to may be deleted, so that what it wrote is not to be found
-	Wrong  bool     // no server takes the statement, though each would take its parts in a query
+	Setup    []string // statements that make the tables and fill them
+	SQL      string   // the statement
+	Job      string   // the job that stands for it; "" for the statement itself
+	Listed   []string // the list that the job names: for each column its name, and the expression for its values
+	Lines    string   // what these are of, as an item of a FROM list, and the order; "" for the table l
+	Args     []string // of the program besides
+	Dumps    []string // queries that together give every byte, one text a row
+	Noted    []string // of these, those of tables in which triggers note what is done, an undo included
+	Once     []string // queries for how many different values stand where one statement writes only one
+	Exact    bool     // undo restores every byte; else a trigger has a say, and it must tell the rows
+	Filter   bool     // the statement has a filter
+	Writes   []string // what another session does meanwhile, each to one row
+	Children []string // and rows that it makes, each a child of one
+	Gone     bool     // rows that it writes to may be deleted, so that what it wrote is not to be found
+	Wrong    bool     // no server takes the statement, though each would take its parts in a query
 }

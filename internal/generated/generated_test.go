@@ -268,10 +268,11 @@ func (h *house) furnish(setup []string) error {
 func (h *house) dump(db *sql.DB, queries []string) ([]string, error) {
 	var out []string
 	for _, q := range queries {
-		if !strings.HasPrefix(q, "SELECT") { // a table
+		if !strings.HasPrefix(q, "SELECT") { // a table, and a filter perhaps
 			var parts []string
-			names, err := lines(db, map[string]string{"sqlite": "SELECT name FROM pragma_table_xinfo('" + q + "')",
-				"mariadb": "SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = '" + q + "' ORDER BY ordinal_position"}[h.engine])
+			table, _, _ := strings.Cut(q, " ")
+			names, err := lines(db, map[string]string{"sqlite": "SELECT name FROM pragma_table_xinfo('" + table + "')",
+				"mariadb": "SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = '" + table + "' ORDER BY ordinal_position"}[h.engine])
 			if err != nil {
 				return nil, err
 			}
@@ -527,6 +528,9 @@ func (h *house) try(choice Choice) result {
 	}
 	if lost := other.lost(h.ours); lost != "" && status == 0 && x.Exact {
 		return fail("lost: after undo %s", lost)
+	}
+	if lost := other.orphaned(h.ours); lost != "" && status == 0 && x.Exact {
+		return fail("orphaned: %s", lost)
 	}
 	switch {
 	case status == 0 && x.Exact && !slices.Equal(got, orig):

@@ -25,7 +25,7 @@ func Write(c Choice) Case {
 	if c.Trigger == 6 && (c.Fill == 8 || c.Then == 11) { // one statement would read what its own trigger makes of the source, row by row
 		c.Trigger = 0
 	}
-	if c.Beside == 1 { // whose writes have no other effects
+	if c.Beside > 0 { // whose writes have no other effects
 		c.Trigger = 0
 	}
 	b := &builder{Case: Case{Choice: c, Exact: true}, r: rand.New(rand.NewPCG(c.Seed, 21))}
@@ -175,7 +175,7 @@ func (b *builder) tables() {
 		}
 		cols = append(cols, u)
 	}
-	if b.Beside == 1 {
+	if b.Beside > 0 {
 		cols = append(cols, "w integer NOT NULL DEFAULT 0")
 	}
 	if b.Check > 0 {
@@ -339,7 +339,7 @@ func (b *builder) extras() {
 // dumps give every byte of every table that the statement may touch.
 func (b *builder) dumps() {
 	whole := func(table, only string) string {
-		if b.pg() && b.Beside == 1 {
+		if b.pg() && b.Beside > 0 {
 			return "SELECT (to_jsonb(x) - 'w')::text FROM " + only + table + " AS x"
 		}
 		if b.pg() {
@@ -360,7 +360,11 @@ func (b *builder) dumps() {
 		b.Dumps = append(b.Dumps, whole("arch", ""))
 	}
 	if parent, _ := b.referred(); parent != "" {
-		b.Dumps = append(b.Dumps, whole("child", ""))
+		if b.children() { // without those of others
+			b.Dumps = append(b.Dumps, whole("child", "")+fmt.Sprintf(" WHERE c < %d", firstChild))
+		} else {
+			b.Dumps = append(b.Dumps, whole("child", ""))
+		}
 		if b.Child >= 6 && b.ints {
 			b.Dumps = append(b.Dumps, whole("grand", ""))
 		}
