@@ -92,6 +92,9 @@ func (t *trial) copied(ctx context.Context) (done func() error, err error) {
 	if t.end, err = t.walk.End(ctx); err == nil && t.end == nil {
 		err = fmt.Errorf("%s has no rows to be copied", from.c.Table)
 	}
+	if err == nil {
+		err = t.divide(ctx)
+	}
 	if err != nil {
 		return nil, errors.Join(err, done())
 	}
@@ -175,23 +178,77 @@ func (t *trial) refill(ctx context.Context) error {
 	if err == nil && end == nil {
 		err = errAllTried
 	}
-	t.end, t.last = end, nil
-	return err
+	if err != nil {
+		return err
+	}
+	t.end = end
+	return t.divide(ctx)
 }
 
-// following is the next stretch of the copy: none is gone over twice, since its rows are changed.
-func (t *trial) following(ctx context.Context, n int) (r change.Range, rows int64, err error) {
-	if t.last != nil && t.last.Encode() == t.end.Encode() {
-		if err := t.refill(ctx); err != nil {
+// lane is a part of the copy, and how far it has been gone over.
+type lane struct {
+	last, end change.KeyValue
+	done      bool
+	taken     bool // by a worker of the trial at hand
+}
+
+// lanesOf is how many parts a copy has: workers that try beside each other are in different ones, far
+// from each other's rows.
+const lanesOf = 4
+
+// divide parts the copy into lanes.
+func (t *trial) divide(ctx context.Context) error {
+	if err := t.walk.Survey(ctx, t.end); err != nil {
+		return err
+	}
+	cuts, err := t.walk.Cut(ctx, nil, t.end, t.out.Copied, lanesOf)
+	if err != nil {
+		return err
+	}
+	t.lanes = nil
+	lo := change.KeyValue(nil)
+	for _, hi := range append(cuts, t.end) {
+		if lo == nil || lo.Encode() != hi.Encode() {
+			t.lanes = append(t.lanes, lane{last: lo, end: hi})
+		}
+		lo = hi
+	}
+	return nil
+}
+
+// following is the next stretch for one of several workers: none of the copy is gone over twice, since
+// its rows are changed.
+func (t *trial) following(ctx context.Context, worker, workers, n int) (r change.Range, rows int64, err error) {
+	if worker == 0 {
+		left := 0
+		for i := range t.lanes {
+			if t.lanes[i].taken = false; !t.lanes[i].done {
+				left++
+			}
+		}
+		if left < min(workers, len(t.lanes)) || left == 0 {
+			if err := t.refill(ctx); err != nil {
+				return r, 0, err
+			}
+		}
+		t.next++ // the lane that one begins with
+	}
+	for i := range t.lanes { // of those that are left, each worker has its own
+		l := &t.lanes[(t.next+i)%len(t.lanes)]
+		if l.done || l.taken {
+			continue
+		}
+		if r, rows, err = t.walk.Next(ctx, l.last, l.end, n); err != nil {
 			return r, 0, err
 		}
+		if rows < 0 {
+			rows = min(int64(n), t.c.Table.Rows)
+		}
+		l.last, l.taken = r.Hi, true
+		l.done = r.Hi.Encode() == l.end.Encode()
+		return r, rows, nil
 	}
-	r, rows, err = t.walk.Next(ctx, t.last, t.end, n)
-	t.last = r.Hi
-	if rows < 0 {
-		rows = min(int64(n), t.c.Table.Rows)
-	}
-	return r, rows, err
+	return r, 0, errAllTried
 }
 
 // record writes what stands for our own record of a batch.

@@ -191,7 +191,7 @@ type trial struct {
 	next     int               // of these
 	many     int               // rows of a large trial
 	real     *source           // of which the table that is changed is a copy; nil: that is the table itself
-	last     change.KeyValue   // of the copy, up to which it has been gone over
+	lanes    []lane            // of the copy
 	records  atomic.Int64      // that stand for those of batches, as far as they stay
 	others   *onlooker         // nil where nobody can tell who waits
 	out      *Result
@@ -250,9 +250,6 @@ func (t *trial) prepare(ctx context.Context, o Options, ways []Way) error {
 
 // stretch is the next place to be looked at, of about n rows.
 func (t *trial) stretch(ctx context.Context, n int) (r change.Range, rows int64, err error) {
-	if t.real != nil {
-		return t.following(ctx, n)
-	}
 	at := t.starts[t.next%len(t.starts)]
 	t.next++
 	return t.after(ctx, at, n)
@@ -293,8 +290,8 @@ func (t *trial) round(ctx context.Context) error {
 				if ctx.Err() != nil {
 					return err
 				}
-				if errors.Is(err, errAllTried) {
-					return nil
+				if errors.Is(err, errAllTried) { // by this way, or by so many workers
+					break
 				}
 				switch t.db.Fault(err) {
 				case engine.Busy, engine.Data: // somebody is in the way, or a value: one trial fewer
@@ -332,9 +329,12 @@ func (t *trial) once(ctx context.Context, w Way, n int) (try, error) {
 		var r change.Range
 		var got int64
 		var err error
-		if w.Workers == 1 || t.real != nil {
+		switch {
+		case t.real != nil:
+			r, got, err = t.following(ctx, i, w.Workers, n)
+		case w.Workers == 1:
 			r, got, err = t.stretch(ctx, n)
-		} else {
+		default:
 			r, got, err = t.after(ctx, t.ordered[(base+i*len(t.ordered)/w.Workers)%len(t.ordered)], n)
 		}
 		if err != nil {
