@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -187,8 +188,12 @@ func (a *app) tryStep(ctx context.Context, p *plan.Plan, ch *change.Change, o tr
 	x.Result, err = trial.Run(ctx, p.DB, ch, trial.Ways(ch, runner.Alone(p.DB, ch, "sweep") != "", roster), o)
 	live.Clear()
 	if err != nil {
-		if o.Copy {
-			return nil, refusef("step %q: %v", ch.Step, err)
+		var refused trial.Refusal
+		switch {
+		case errors.As(err, &refused):
+			return nil, refusef("step %q: %s", ch.Step, refused)
+		case o.Copy:
+			return nil, fmt.Errorf("step %q: %w", ch.Step, err)
 		}
 		return nil, fmt.Errorf("step %q: %w; all of it was rolled back", ch.Step, err)
 	}

@@ -61,6 +61,7 @@ func TestAftercare(t *testing.T) {
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			engines(t, func(t *testing.T, d *database) {
+				d.within = true
 				for _, text := range strings.Split(made, ";") {
 					if d.engine == "mariadb" {
 						text = strings.ReplaceAll(text, `\`, `\\`)

@@ -57,6 +57,7 @@ also = ["visit.vessel"]
 // TestRefusedBehind: what a step allows none of is asked again before it begins.
 func TestRefusedBehind(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
+		d.within = true
 		d.exec("CREATE TABLE berth (id "+d.integer()+" PRIMARY KEY, quay integer, depth integer)",
 			"CREATE TABLE quay (id "+d.integer()+" PRIMARY KEY, no integer, depth integer)",
 			"CREATE TABLE old_berth (id "+d.integer()+" PRIMARY KEY, quay integer, depth integer)",

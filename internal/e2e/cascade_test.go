@@ -47,6 +47,7 @@ func (d *database) dumpAll(tables []string) (out []string) {
 // statement, and their undo against what was there.
 func TestCascadesKept(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
+		d.within = true
 		plain := fresh(t, d.engine)
 		plain.harbourCascade(15)
 		sql := "DELETE FROM quay WHERE id % 3 = 0"

@@ -43,6 +43,7 @@ func TestReferencesOfOtherRules(t *testing.T) {
 	} {
 		t.Run(strings.Join([]string{x.engine, x.parent, x.child}, " "), func(t *testing.T) {
 			engines(t, func(t *testing.T, d *database) {
+				d.within = true
 				if d.engine != x.engine {
 					t.Skip("of " + x.engine)
 				}

@@ -11,6 +11,7 @@ import (
 // of somebody else's goes with them.
 func TestUndoLeavesWorkOfOthers(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
+		d.within = true
 		d.exec("CREATE TABLE quay (id "+d.integer()+" PRIMARY KEY, name varchar(20), remark varchar(20), grade varchar(9) NOT NULL DEFAULT 'new', depth numeric(6,2) DEFAULT 0, tide integer DEFAULT -1)",
 			"CREATE TABLE berth (id "+d.integer()+" PRIMARY KEY, quay "+d.integer()+", at integer, FOREIGN KEY (quay) REFERENCES quay (id) ON DELETE CASCADE)",
 			"CREATE TABLE crane (id "+d.integer()+" PRIMARY KEY, quay "+d.integer()+", FOREIGN KEY (quay) REFERENCES quay (id) ON DELETE SET NULL)",

@@ -58,6 +58,7 @@ func TestLastPass(t *testing.T) {
 // of others; the rest says why it has none.
 func TestLastPassOfEachKind(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
+		d.within = true
 		d.exec("CREATE TABLE berth (id integer PRIMARY KEY, zone varchar(10), rate integer)", "INSERT INTO berth VALUES (1, 'A', 10), (2, 'B', 20)")
 		columns := " (id integer PRIMARY KEY, zone varchar(10) UNIQUE, berth integer, rate integer, note varchar(60), done integer, frozen integer, CHECK (frozen IS NULL OR rate IS NULL AND length(note) = 11))"
 		d.exec("CREATE TABLE old"+columns, "CREATE TABLE visit"+columns, "CREATE TABLE stamp (id integer PRIMARY KEY, visit integer REFERENCES visit (id))")

@@ -13,6 +13,7 @@ import (
 // kills; and undo brings every byte back.
 func TestMerge(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
+		d.within = true
 		r := seeded(31)
 		jobs := []mergeJob{
 			{sameAs: "folded", fill: true, drop: true, options: []string{"--batch", "1"}},

@@ -112,6 +112,7 @@ func TestReplaceInEveryForm(t *testing.T) {
 	}
 	job := jobFile(t, fmt.Sprintf("[[step]]\nname = \"links\"\nin = [\"notes.*\"]\nreplace = { find = %q, with = %q }\n", oldLink, newLink))
 	engines(t, func(t *testing.T, d *database) {
+		d.within = true
 		state := func() []string {
 			return d.lines("SELECT " + d.by("concat(body, '|', coalesce(extra, 'NULL'))", "body || '|' || coalesce(extra, 'NULL')") + " FROM notes ORDER BY n")
 		}

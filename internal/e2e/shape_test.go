@@ -56,6 +56,7 @@ func untidy(r *rand.Rand) string {
 // workers, in one statement, and through kills; verify holds, and undo puts every byte back.
 func TestShapes(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
+		d.within = true
 		made, r := chains(t), seeded(29)
 		d.exec("CREATE TABLE vessel (id " + d.integer() + " PRIMARY KEY, name varchar(200), note text, other integer)")
 		const rows = 600
@@ -214,6 +215,7 @@ built   = [{ of = "note" }, { extract = 'built (\S+)' }, { date = ["02.01.2006",
 `
 	bad := strings.Replace(job, `, "2006"]`, "]", 1)
 	engines(t, func(t *testing.T, d *database) {
+		d.within = true
 		r := seeded(37)
 		d.exec("CREATE TABLE vessel (id " + d.integer() + " PRIMARY KEY, master varchar(60), flag varchar(9), note varchar(200), surname varchar(9), initial varchar(9), tonnes numeric(8,1), built date)")
 		insert := "INSERT INTO vessel VALUES (?, ?, ?, ?, ?, ?, ?, ?)"

@@ -99,6 +99,7 @@ func TestTrial(t *testing.T) {
 // after a kill; the table stays as it was.
 func TestTrialOnACopy(t *testing.T) {
 	engines(t, func(t *testing.T, d *database) {
+		d.within = true
 		d.exec("CREATE TABLE \"old berth\" (\"select\" "+d.integer()+" PRIMARY KEY, day_rate integer NOT NULL CHECK (day_rate < 5000), note varchar(40) DEFAULT 'n', quay integer)",
 			"CREATE UNIQUE INDEX by_note ON \"old berth\" (note, \"select\")", "CREATE INDEX few ON \"old berth\" (quay)")
 		d.exec("INSERT INTO \"old berth\" SELECT i, i % 500, concat('as it was ', i), i % 7 FROM " + d.numbers(3000))
@@ -141,6 +142,15 @@ func TestTrialOnACopy(t *testing.T) {
 		}
 		if o := d.must(0, "trial", "--sql", sql, "--copy", "--rounds", "1", "--spend-room", "40KB").out; !strings.Contains(o, "on a copy of ") || strings.Contains(o, "copy of 3,000 rows") {
 			t.Errorf("a copy that may take 40 KB: %s", o)
+		}
+
+		// Interrupted, it drops the copy itself.
+		cmd := d.start("trial", "--sql", sql, "--copy", "--rounds", "100")
+		d.until("there is a copy", func() bool { return strings.Contains(left(), "trial_copy") })
+		cmd.Process.Signal(os.Interrupt)
+		cmd.Wait()
+		if got := left(); got != "" || cmd.ProcessState.ExitCode() == 0 {
+			t.Errorf("interrupted: exit status %d, left: %s", cmd.ProcessState.ExitCode(), got)
 		}
 
 		// Killed with the copy there, it is dropped by the next trial, or by prune.

@@ -22,6 +22,11 @@ const lockWait = 10 * time.Second
 // errAllTried says that every row of the copy has been gone over.
 var errAllTried = errors.New("every row of the copy has been gone over")
 
+// Refusal is why there are no trials on a copy.
+type Refusal string
+
+func (r Refusal) Error() string { return string(r) }
+
 // Uncopiable says why a change cannot be tried on a copy of its table, "" if it can.
 func Uncopiable(c *change.Change) string {
 	for _, x := range c.Table.Triggers {
@@ -52,7 +57,7 @@ type source struct {
 // copied makes the copy, and has the trials go over that. done drops it.
 func (t *trial) copied(ctx context.Context) (done func() error, err error) {
 	if why := Uncopiable(t.c); why != "" {
-		return nil, fmt.Errorf("a copy of %s is of no use: %s", t.c.Table, why)
+		return nil, Refusal(fmt.Sprintf("a copy of %s is of no use: %s", t.c.Table, why))
 	}
 	db, s := t.db, t.sessions[0]
 	from := &source{c: t.c, walk: t.walk, end: t.end, name: db.LedgerTable(scratchCopy)}
@@ -62,7 +67,7 @@ func (t *trial) copied(ctx context.Context) (done func() error, err error) {
 			return nil, err
 		}
 		if !got {
-			return nil, errors.New("another trial is at work on a copy in this database: try again when it is done")
+			return nil, Refusal("another trial is at work on a copy in this database: try again when it is done")
 		}
 	}
 	if from.making, err = db.CopyTable(ctx, t.c.Table, from.name); err != nil {
@@ -73,7 +78,17 @@ func (t *trial) copied(ctx context.Context) (done func() error, err error) {
 		return nil, fmt.Errorf("making a table that stands for the record of batches: %w", err)
 	}
 	done = func() error {
-		if err := apart(context.WithoutCancel(ctx), t.sessions[0], append(dropped, "DROP TABLE IF EXISTS "+from.name)); err != nil {
+		ctx := context.WithoutCancel(ctx)
+		texts := append(dropped, "DROP TABLE IF EXISTS "+from.name)
+		err := apart(ctx, t.sessions[0], texts)
+		if err != nil { // a statement that was broken off has taken the connection with it
+			var again *engine.Session
+			if again, err = db.Session(ctx, engine.SessionOptions{Purpose: "jugatum trial", LockTimeout: lockWait}); err == nil {
+				defer again.Close()
+				err = apart(ctx, again, texts)
+			}
+		}
+		if err != nil {
 			return fmt.Errorf("%s, a copy of %s, is left and can be dropped: %w", from.name, from.c.Table, err)
 		}
 		return nil

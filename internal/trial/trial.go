@@ -115,13 +115,17 @@ func Run(ctx context.Context, db engine.DB, c *change.Change, ways []Way, o Opti
 		t.out.Ways = append(t.out.Ways, Tried{Way: w, Images: -1})
 	}
 	if o.Copy {
-		done, err := t.copied(ctx)
-		if err != nil {
-			return nil, err
+		done, cerr := t.copied(ctx)
+		if cerr != nil {
+			return nil, cerr
 		}
 		defer func() {
-			if derr := done(); derr != nil && err == nil {
-				t.out.Left = derr.Error()
+			switch left := done(); {
+			case left == nil:
+			case err == nil:
+				t.out.Left = left.Error()
+			default:
+				err = errors.Join(err, left)
 			}
 		}()
 	} else if t.out.Commit, err = measureCommit(ctx, db, t.sessions[0]); err != nil {

@@ -26,14 +26,15 @@ func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table,
 	t := &change.Table{}
 	var oid uint32
 	var kind string
+	var triggers bool
 	where, err := db.lookup(ctx, schema)
 	if err != nil {
 		return nil, err
 	}
-	err = db.pool.QueryRowContext(ctx, `SELECT c.oid, n.nspname, c.relname, c.relkind::text
+	err = db.pool.QueryRowContext(ctx, `SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relhastriggers OR c.relkind = 'p'
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN unnest(CAST($2 AS text[])) WITH ORDINALITY AS p(schema, place) ON n.nspname = p.schema
 		WHERE c.relname = $1 AND c.relkind IN ('r', 'p', 'v', 'm', 'f') ORDER BY p.place LIMIT 1`, name, where).
-		Scan(&oid, &t.Schema, &t.Name, &kind)
+		Scan(&oid, &t.Schema, &t.Name, &kind, &triggers)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, db.notFound(ctx, schema, name)
 	}
@@ -48,7 +49,11 @@ func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table,
 		return nil, &engine.RefusedError{Msg: fmt.Sprintf("%s.%s belongs to Jugatum or to the server itself and is not changed by a job", t.Schema, t.Name)}
 	}
 	t.Partitioned, t.Alone = kind == "p", kind == "r"
-	for _, read := range []func(context.Context, *change.Table, uint32) error{db.heirs, db.rules, db.columns, db.indexes, db.triggers, db.references, db.size} {
+	reads := []func(context.Context, *change.Table, uint32) error{db.heirs, db.rules, db.columns, db.indexes, db.size}
+	if triggers { // by which foreign keys, and constraints that can wait, are kept as well
+		reads = append(reads, db.triggers, db.references)
+	}
+	for _, read := range reads {
 		if err := read(ctx, t, oid); err != nil {
 			return nil, fmt.Errorf("reading the catalogue about %s: %w", t, err)
 		}

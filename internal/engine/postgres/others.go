@@ -60,7 +60,10 @@ func (db *DB) ManyWriters() bool { return true }
 // which are some seconds old.
 func (db *DB) Housekeeping(ctx context.Context, c *change.Change) ([]engine.Setting, error) {
 	t := c.Table
-	if c.Verb == sqltext.Insert { // an undo takes rows out of where they were put
+	switch {
+	case c.Verb == sqltext.Insert && c.Into.Make: // nothing was there before
+		return nil, nil
+	case c.Verb == sqltext.Insert: // an undo takes rows out of where they were put
 		t = c.Target()
 	}
 	var dead, updated, hot, due int64
