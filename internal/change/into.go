@@ -203,7 +203,7 @@ func (q *Query) same(c *Change, landed *Kept, deleted bool) *Query {
 		if deleted && fk.Own(c.Into.Table) { // no sub-query may read what is deleted from: see childless
 			continue
 		}
-		q.Add(" AND NOT EXISTS (SELECT 1 FROM ", fk.FromSQL(q.D), " AS jugatum_r WHERE ").claims(c.Into.Table, fk, "jugatum_r").Add(")")
+		q.Add(" AND NOT EXISTS (SELECT 1 FROM ", fk.FromSQL(q.D), " AS jugatum_r WHERE ").Refers(c.Into.Table, fk, "jugatum_i", "jugatum_r").Add(")")
 	}
 	return q
 }
@@ -214,25 +214,25 @@ func (q *Query) childless(c *Change) (condition string) {
 	for i, fk := range c.Into.Taken() {
 		if fk.Own(c.Into.Table) {
 			r := "jugatum_r" + itoa(i)
-			q.Add(" LEFT JOIN ", fk.FromSQL(q.D), " AS ", r, " ON ").claims(c.Into.Table, fk, r)
+			q.Add(" LEFT JOIN ", fk.FromSQL(q.D), " AS ", r, " ON ").Refers(c.Into.Table, fk, "jugatum_i", r)
 			condition += " AND " + r + "." + q.D.Quote(fk.Columns[0]) + " IS NULL"
 		}
 	}
 	return condition
 }
 
-// claims appends that a row refers to one of the other table, jugatum_i.
-func (q *Query) claims(t *Table, fk ForeignKey, row string) *Query {
-	for i, child := range fk.Columns {
+// Refers appends that a row, child, refers by a foreign key to one of t, parent.
+func (q *Query) Refers(t *Table, fk ForeignKey, parent, child string) *Query {
+	for i, column := range fk.Columns {
 		if i > 0 {
 			q.Add(" AND ")
 		}
 		op := "="
-		if parent := t.Named(fk.Parent[i]); parent != nil {
-			op = parent.Op(op)
+		if c := t.Named(fk.Parent[i]); c != nil {
+			op = c.Op(op)
 		}
 		// SQLite compares by the collation of what stands on the left.
-		q.Add("jugatum_i.", q.D.Quote(fk.Parent[i]), " ", op, " ", row, ".", q.D.Quote(child))
+		q.Add(parent, ".", q.D.Quote(fk.Parent[i]), " ", op, " ", child, ".", q.D.Quote(column))
 	}
 	return q
 }
@@ -249,7 +249,7 @@ func (x *Into) Taken() (out []ForeignKey) {
 }
 
 // Takes reports whether the database would change other rows with one of the other table that is taken
-// out again, and Within whether they could be of that table itself.
+// out again, and whether those could be of that table itself.
 func (x *Into) Takes() (takes, within bool) {
 	refs := x.Taken()
 	return len(refs) > 0, slices.ContainsFunc(refs, func(fk ForeignKey) bool { return fk.Own(x.Table) })
@@ -298,13 +298,13 @@ func Since(c *Change, kept *Kept, from, to int64) (q *Query, columns []*Column, 
 		columns = append(columns, s.Column)
 	}
 	for _, fk := range refs {
-		q.Add(", CASE WHEN EXISTS (SELECT 1 FROM ", fk.FromSQL(q.D), " AS jugatum_r WHERE ").claims(c.Into.Table, fk, "jugatum_r").Add(") THEN 'yes' END")
+		q.Add(", CASE WHEN EXISTS (SELECT 1 FROM ", fk.FromSQL(q.D), " AS jugatum_r WHERE ").Refers(c.Into.Table, fk, "jugatum_i", "jugatum_r").Add(") THEN 'yes' END")
 	}
 	q.Add(" FROM ", kept.Table, " AS k JOIN ", c.Into.Table.SQL(c.D), " AS jugatum_i ON ").KeyJoin("jugatum_i", "k", landed)
 	return q.Add(" WHERE ").seq(kept, from, to), columns, refs
 }
 
-// literal is the number, text or truth value that a default is, without the type that PostgreSQL
+// literal is the number, text or boolean that a default is, without the type that PostgreSQL
 // writes behind it, which anybody may have made; false if it is anything else.
 func literal(d Dialect, expr string) (value string, ok bool) {
 	tokens, err := sqltext.Lex(d, expr)

@@ -302,6 +302,14 @@ func (q *Query) NewValue(c *Change, s Set) *Query {
 	return q.Add("(").Fragment(s.Expr, c.Params).Add(")")
 }
 
+// NewText appends the new value of one assignment as text.
+func (q *Query) NewText(c *Change, s Set) *Query {
+	v := &Query{D: q.D, Args: q.Args} // placeholders go on counting
+	v.NewValue(c, s)
+	q.Args = v.Args
+	return q.Add(q.D.Text(s.Column, v.String()))
+}
+
 // Statement appends the change as one statement with the range added. Like the
 // author's own, it writes every row that matches, also where the new value is
 // the old one.

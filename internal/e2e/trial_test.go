@@ -172,6 +172,16 @@ func TestTrialOnACopy(t *testing.T) {
 		if o := d.must(3, "trial", "--sql", sql, "--copy"); !strings.Contains(o.err, "trigger history of ") || !strings.Contains(o.err, "would stay there") {
 			t.Error(o.err)
 		}
+		d.exec("CREATE TABLE quay (id "+d.integer()+" PRIMARY KEY)", "CREATE TABLE crane (id "+d.integer()+" PRIMARY KEY, quay "+d.integer()+", FOREIGN KEY (quay) REFERENCES quay (id) ON DELETE CASCADE)",
+			"INSERT INTO quay VALUES (1), (2)", "INSERT INTO crane VALUES (1, 1)")
+		if o := d.must(3, "trial", "--sql", "DELETE FROM quay WHERE id < 3", "--copy"); !strings.Contains(o.err, "rows of other tables go along") || !strings.Contains(o.err, "leave out --copy") {
+			t.Error(o.err)
+		}
+		if d.engine == "mariadb" {
+			if o := d.must(3, "trial", "--sql", "UPDATE crane JOIN quay ON quay.id = crane.quay SET crane.quay = 2 WHERE quay.id = 1", "--copy"); !strings.Contains(o.err, "among others that it joins") {
+				t.Error(o.err)
+			}
+		}
 		if o := d.must(2, "trial", "--sql", sql, "--spend-room", "1GB"); !strings.Contains(o.err, "goes with --copy") {
 			t.Error(o.err)
 		}

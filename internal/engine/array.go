@@ -42,13 +42,10 @@ func Array(ctx context.Context, db DB, tx *Tx, c *change.Change, r change.Range)
 	}
 	cols := assigned(c)
 	for i, s := range cols {
-		v := &change.Query{D: c.D, Args: q.Args} // placeholders go on counting
-		v.NewValue(c, s)
-		q.Args = v.Args
 		if i > 0 {
 			q.Add(", ")
 		}
-		q.Add(q.D.Text(s.Column, v.String()))
+		q.NewText(c, s)
 	}
 	q.Source(c, r).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns).Add(c.D.ForUpdate(c.Ref))
 	rows, err := tx.S.Conn.QueryContext(ctx, q.String(), q.Args...)

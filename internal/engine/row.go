@@ -34,10 +34,7 @@ func Row(ctx context.Context, db DB, c *change.Change, r change.Range) (change.K
 		if values && c.Verb == sqltext.Update {
 			texts = make([]sql.NullString, len(c.Set))
 			for i, s := range c.Set {
-				v := &change.Query{D: c.D, Args: q.Args} // placeholders go on counting
-				v.NewValue(c, s)
-				q.Args = v.Args
-				q.Add(", ", q.D.Text(s.Column, v.String()))
+				q.Add(", ").NewText(c, s)
 				into = append(into, &texts[i])
 			}
 		}

@@ -22,6 +22,17 @@ type Yielder interface {
 	Yield(ctx context.Context, s *Session, lastHold time.Duration) error
 }
 
+// CommitAndYield commits a transaction and, where others get their turn only so, leaves them one.
+func CommitAndYield(ctx context.Context, db DB, tx *Tx) error {
+	if err := tx.Commit(ctx); err != nil {
+		return err
+	}
+	if y, ok := db.(Yielder); ok { // which copies the log back
+		return y.Yield(ctx, tx.S, tx.Hold)
+	}
+	return nil
+}
+
 // CommitOverlapper is met by engines where a commit waits for a disk and other
 // transactions can go on meanwhile.
 type CommitOverlapper interface {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strings"
-	"time"
 )
 
 // another is a session that writes to the rows of a case while it is carried out.
@@ -48,7 +47,12 @@ func (h *house) other(c Case) (*another, error) {
 			select {
 			case <-a.stop:
 				return
-			case <-time.After(time.Duration(r.IntN(3000)) * time.Microsecond):
+			default:
+			}
+			for range 10 + r.IntN(30) { // as others do who write now and then: the run has its turn meanwhile
+				if _, err := lines(db, "SELECT count(*) FROM t"); err != nil {
+					break
+				}
 			}
 			of, count := c.Writes, &a.written
 			if len(c.Children) > 0 && r.IntN(2) == 0 {

@@ -253,15 +253,7 @@ func (l look) references() (out []reference) {
 func (r reference) from(c *change.Change) *change.Query {
 	q := &change.Query{D: c.D}
 	q.Add(" FROM ", r.FromSQL(c.D), " AS jugatum_c WHERE EXISTS (").With(c, false).Add("SELECT 1").Source(c, change.Range{})
-	for i, child := range r.Columns {
-		op := "="
-		if parent := c.Table.Named(r.Parent[i]); parent != nil {
-			op = parent.Op(op)
-		}
-		// SQLite compares by the collation of what stands on the left.
-		q.Add(" AND ", c.Ref, ".", c.D.Quote(r.Parent[i]), " ", op, " jugatum_c.", c.D.Quote(child))
-	}
-	return q.Add(")")
+	return q.Add(" AND ").Refers(c.Table, r.ForeignKey, c.Ref, "jugatum_c").Add(")")
 }
 
 // cascades are rows elsewhere that go or change with those concerned.

@@ -119,7 +119,7 @@ func (p *Plan) beside(unfinished []*ledger.Run) (told []string) {
 // the first begins. What an earlier step is there to bring about, by changing a
 // table that a later one reads, is only asked before that one.
 func (p *Plan) Expectations(counts []int64) error {
-	touched := map[string]bool{}
+	changed := map[string]bool{}
 	called := false // a statement, of which nobody knows what it changes
 	for i := range p.Job.Steps {
 		sum, depends := int64(0), false
@@ -129,7 +129,7 @@ func (p *Plan) Expectations(counts []int64) error {
 			}
 			sum += max(counts[n], 0)
 			reads := len(c.TableRefs()) > 0 || len(c.Reads.Opaque) > 0 // perhaps through a view
-			depends = depends || called || touched[strings.ToLower(c.Table.Name)] || reads && len(touched) > 0
+			depends = depends || called || changed[strings.ToLower(c.Table.Name)] || reads && len(changed) > 0
 		}
 		if !depends {
 			if err := p.expected(i, sum); err != nil {
@@ -139,9 +139,8 @@ func (p *Plan) Expectations(counts []int64) error {
 		for _, c := range p.Changes {
 			if c.Of == i {
 				called = called || c.Call != nil
-				touched[strings.ToLower(c.Table.Name)] = true
-				if c.Into != nil {
-					touched[strings.ToLower(c.Into.Table.Name)] = true
+				for _, t := range touched(c) {
+					changed[strings.ToLower(t.Name)] = true
 				}
 			}
 		}

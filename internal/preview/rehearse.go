@@ -211,7 +211,7 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 		}
 	}
 	if a.Commit != nil {
-		took, err := committed(ctx, db, s, tx, a.Commit)
+		took, err := committed(ctx, db, tx, a.Commit)
 		if err != nil {
 			return nil, err
 		}
@@ -247,39 +247,38 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 }
 
 // committed writes what is recorded, commits, and gives the time that took.
-func committed(ctx context.Context, db engine.DB, s *engine.Session, tx *engine.Tx, record func(context.Context, *engine.Tx) error) (time.Duration, error) {
+func committed(ctx context.Context, db engine.DB, tx *engine.Tx, record func(context.Context, *engine.Tx) error) (time.Duration, error) {
 	begun := time.Now()
 	if err := record(ctx, tx); err != nil {
 		return 0, err
 	}
-	if err := tx.Commit(ctx); err != nil {
-		return 0, err
-	}
-	if y, ok := db.(engine.Yielder); ok { // which copies the log back
-		if err := y.Yield(ctx, s, tx.Hold); err != nil {
-			return 0, err
-		}
-	}
-	return time.Since(begun), nil
+	err := engine.CommitAndYield(ctx, db, tx)
+	return time.Since(begun), err
 }
 
 // dropped drops tables that were made for a batch that was committed.
 func dropped(ctx context.Context, s *engine.Session, kept []*change.Kept) error {
 	_, err := s.InTx(ctx, func(tx *engine.Tx) error {
-		for _, k := range kept {
-			texts := []string{"DROP TABLE IF EXISTS " + k.Table}
-			if k.Packed != "" { // the other is a view of it
-				texts = []string{"DROP VIEW IF EXISTS " + k.Table, "DROP TABLE IF EXISTS " + k.Packed}
-			}
-			for _, text := range texts {
-				if _, err := tx.Exec(ctx, text); err != nil {
-					return err
-				}
+		for _, text := range drops(kept) {
+			if _, err := tx.Exec(ctx, text); err != nil {
+				return err
 			}
 		}
 		return nil
 	})
 	return err
+}
+
+// drops are the statements that drop tables for kept values.
+func drops(kept []*change.Kept) (texts []string) {
+	for _, k := range kept {
+		if k.Packed != "" { // the other is a view of it
+			texts = append(texts, "DROP VIEW IF EXISTS "+k.Table, "DROP TABLE IF EXISTS "+k.Packed)
+		} else {
+			texts = append(texts, "DROP TABLE IF EXISTS "+k.Table)
+		}
+	}
+	return texts
 }
 
 // ahead begins the transaction of the batch as a run does: where its rows can be read before its turn,
@@ -362,15 +361,7 @@ func rehearsalTables(ctx context.Context, db engine.DB, tx *engine.Tx, c *change
 		add(fmt.Sprintf("%s_%d", base, i+1), a.Change)
 	}
 	if stay { // what a kill has left goes first
-		var first []string
-		for _, k := range out {
-			if k.Packed != "" {
-				first = append(first, "DROP VIEW IF EXISTS "+k.Table, "DROP TABLE IF EXISTS "+k.Packed)
-			} else {
-				first = append(first, "DROP TABLE IF EXISTS "+k.Table)
-			}
-		}
-		setup = append(first, setup...)
+		setup = append(drops(out), setup...)
 	}
 	for _, text := range setup {
 		if _, err := tx.Exec(ctx, text); err != nil {

@@ -64,13 +64,8 @@ func measureCommit(ctx context.Context, db engine.DB, s *engine.Session) (c Comm
 			return c, err
 		}
 		inserted := time.Now()
-		if err := tx.Commit(ctx); err != nil {
+		if err := engine.CommitAndYield(ctx, db, tx); err != nil {
 			return c, err
-		}
-		if y, ok := db.(engine.Yielder); ok { // which copies the log back
-			if err := y.Yield(ctx, s, tx.Hold); err != nil {
-				return c, err
-			}
 		}
 		took := time.Since(inserted)
 		if !large {

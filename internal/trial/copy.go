@@ -19,8 +19,8 @@ const scratchCopy = "trial_copy"
 // lockWait is for how long another trial's session may take to end after a kill.
 const lockWait = 10 * time.Second
 
-// errAllTried says that every row of the copy has been gone over.
-var errAllTried = errors.New("every row of the copy has been gone over")
+// errAllTried says that every row of the copy was tried.
+var errAllTried = errors.New("every row of the copy was tried")
 
 // Refusal is why there are no trials on a copy.
 type Refusal string
@@ -57,7 +57,7 @@ type source struct {
 // copied makes the copy, and has the trials go over that. done drops it.
 func (t *trial) copied(ctx context.Context) (done func() error, err error) {
 	if why := Uncopiable(t.c); why != "" {
-		return nil, Refusal(fmt.Sprintf("a copy of %s is of no use: %s", t.c.Table, why))
+		return nil, Refusal(fmt.Sprintf("a copy of %s is of no use: %s; leave out --copy, and it is tried and rolled back", t.c.Table, why))
 	}
 	db, s := t.db, t.sessions[0]
 	from := &source{c: t.c, walk: t.walk, end: t.end, name: db.LedgerTable(scratchCopy)}
@@ -200,7 +200,7 @@ func (t *trial) refill(ctx context.Context) error {
 	return t.divide(ctx)
 }
 
-// lane is a part of the copy, and how far it has been gone over.
+// lane is a part of the copy, and the key up to which it was tried.
 type lane struct {
 	last, end change.KeyValue
 	done      bool
@@ -231,7 +231,7 @@ func (t *trial) divide(ctx context.Context) error {
 	return nil
 }
 
-// following is the next stretch for one of several workers: none of the copy is gone over twice, since
+// following is the next stretch for one of several workers: no row of the copy is tried twice, since
 // its rows are changed.
 func (t *trial) following(ctx context.Context, worker, workers, n int) (r change.Range, rows int64, err error) {
 	if worker == 0 {
@@ -273,21 +273,14 @@ func (t *trial) record(ctx context.Context, tx *engine.Tx) error {
 }
 
 // finish ends a transaction of a yardstick, and gives the time that took where it stays.
-func (t *trial) finish(ctx context.Context, s *engine.Session, tx *engine.Tx) (time.Duration, error) {
+func (t *trial) finish(ctx context.Context, tx *engine.Tx) (time.Duration, error) {
 	if t.real == nil {
 		tx.Rollback()
 		return 0, nil
 	}
 	begun := time.Now()
-	if err := tx.Commit(ctx); err != nil {
-		return 0, err
-	}
-	if y, ok := t.db.(engine.Yielder); ok {
-		if err := y.Yield(ctx, s, tx.Hold); err != nil {
-			return 0, err
-		}
-	}
-	return time.Since(begun), nil
+	err := engine.CommitAndYield(ctx, t.db, tx)
+	return time.Since(begun), err
 }
 
 // Where says on what the trials were made, and what became of it.

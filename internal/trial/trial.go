@@ -131,7 +131,7 @@ func Run(ctx context.Context, db engine.DB, c *change.Change, ways []Way, o Opti
 	} else if t.out.Commit, err = measureCommit(ctx, db, t.sessions[0]); err != nil {
 		t.out.Uncommitted = err.Error()
 	}
-	if err := t.prepare(ctx, o, ways); err != nil {
+	if err := t.prepare(ctx, ways); err != nil {
 		return nil, err
 	}
 	for t.out.Rounds < max(o.Rounds, 1) && !t.spent() {
@@ -210,7 +210,7 @@ const stretches = 64
 
 // prepare spreads the stretches, and finds how many rows a large trial has: as many as keep well
 // within the hold. What it does is the warm-up as well.
-func (t *trial) prepare(ctx context.Context, o Options, ways []Way) error {
+func (t *trial) prepare(ctx context.Context, ways []Way) error {
 	rows := t.c.Table.Rows
 	if err := t.walk.Survey(ctx, t.end); err != nil {
 		return err
@@ -229,7 +229,7 @@ func (t *trial) prepare(ctx context.Context, o Options, ways []Way) error {
 		for _, w := range ways {
 			sum += w.Workers
 		}
-		limit = min(limit, max(int(rows)/(max(o.Rounds, 1)*sum+4), fewRows))
+		limit = min(limit, max(int(rows)/(max(t.o.Rounds, 1)*sum+4), fewRows))
 	}
 	for t.many < limit {
 		w := Way{Method: "sweep", Workers: 1, Keep: true}
@@ -464,7 +464,7 @@ func (t *trial) array(ctx context.Context, s *engine.Session, r change.Range, ro
 		return out, err
 	}
 	out.work, out.changed = time.Since(begun), e.Changed
-	took, err := t.finish(ctx, s, tx)
+	took, err := t.finish(ctx, tx)
 	if err != nil {
 		return out, err
 	}
@@ -495,7 +495,7 @@ func (t *trial) loop(ctx context.Context, s *engine.Session, keys []change.KeyVa
 		}
 	}
 	out.work = time.Since(begun)
-	took, err := t.finish(ctx, s, tx)
+	took, err := t.finish(ctx, tx)
 	out.work += took
 	return out, err
 }
