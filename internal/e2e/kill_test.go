@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -14,6 +15,9 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"jugatum/internal/ledger"
+	"jugatum/internal/report"
 )
 
 const killRows = 100_000
@@ -204,6 +208,29 @@ func TestServerStopped(t *testing.T) {
 	}
 	d.changedOnce()
 	d.must(0, "verify", "1")
+	if n := d.reconnected("the same server, which has been started anew"); n == 0 {
+		t.Error("no incident tells that the server was stopped")
+	}
+}
+
+// shown is what `show` tells of a run.
+func (d *database) shown(run string) (x report.Run) {
+	d.t.Helper()
+	if err := json.Unmarshal([]byte(d.must(0, "show", run, "--json").out), &x); err != nil {
+		d.t.Fatal(err)
+	}
+	return x
+}
+
+// reconnected counts connections of run 1 that were lost and of which these words are told.
+func (d *database) reconnected(words string) (n int) {
+	d.t.Helper()
+	for _, x := range d.shown("1").Incidents {
+		if x.Kind == ledger.Reconnected && strings.HasPrefix(x.Detail, words) {
+			n++
+		}
+	}
+	return n
 }
 
 // TestConnectionsTerminated has an administrator end the run's session again and again.
@@ -309,6 +336,9 @@ func connectionsTerminated(t *testing.T, d *database, workers int) {
 			}
 			d.changedOnce()
 			d.must(0, "verify", "1")
+			if n := d.reconnected("the same server: "); n == 0 {
+				t.Error("no incident tells of a connection that was made again")
+			}
 			return
 		case <-time.After(60 * time.Millisecond):
 			if ended < 12 {

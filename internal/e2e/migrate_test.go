@@ -25,7 +25,7 @@ const earlier = "testdata/ledgers"
 
 // made are the versions whose ledgers are there. A program that makes its own anew
 // is the one of JUGATUM_OLD_VERSION.
-var made = []string{"2", "3"}
+var made = []string{"2", "3", "4"}
 
 // madeBy has an earlier version of the program make runs of every end.
 func (d *database) madeBy(old, config string) {

@@ -14,6 +14,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"jugatum/internal/ledger"
 	"jugatum/internal/testserver"
 )
 
@@ -81,6 +82,9 @@ func TestLagStaysWithin(t *testing.T) {
 	}
 	if got := d.one("SELECT count(*) FROM t WHERE n <> 1"); got != "0" {
 		t.Errorf("%s rows were not changed just once", got)
+	}
+	if run := d.shown("1"); run.MostLagMS <= 0 {
+		t.Errorf("the replica was behind by %g ms at most", run.MostLagMS)
 	}
 	if got := d.one("SELECT why FROM jugatum.batch WHERE why LIKE 'a replica%' ORDER BY pause_ms DESC LIMIT 1"); !strings.Contains(got, "127.0.0.1") || !strings.Contains(got, "MB of log") {
 		t.Errorf("a batch says that it waited since %s", got)
@@ -243,10 +247,53 @@ func TestFailover(t *testing.T) {
 			}
 			d.changedOnce()
 			d.must(0, "verify", "1")
+			if n := d.reconnected("another server, 127.0.0.1:" + fmt.Sprint(b.Port)); n == 0 {
+				t.Error("no incident tells of the failover")
+			}
 		}
 		a = b
 	}
 	d.db.Close()
+}
+
+// TestCheckpointsAreMarked: a checkpoint that PostgreSQL begins during a run is on record, and
+// marked in the report.
+func TestCheckpointsAreMarked(t *testing.T) {
+	if server == nil {
+		t.Skip(noPG)
+	}
+	t.Parallel()
+	d := fresh(t, "postgres")
+	d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer)", "INSERT INTO t SELECT i, i FROM "+d.numbers(100))
+	release := d.gate(50)
+	defer release()
+	cmd := d.start("run", "--sql", "UPDATE t SET n = n + 1 WHERE id > 0", "--accept", "100", "--batch", "10")
+	d.stuck()
+	// The server tells of the whole second alone.
+	d.until("the second in which the run began is over", func() bool {
+		return d.one("SELECT (clock_timestamp() > date_trunc('second', started_at) + interval '1 second')::text FROM jugatum.run") == "true"
+	})
+	d.exec("CHECKPOINT")
+	after := d.one("SELECT clock_timestamp()::text")
+	d.until("the run has asked for it", func() bool {
+		return d.one("SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND query LIKE '%pg_control_checkpoint%' AND pid <> pg_backend_pid() AND state = 'idle' AND query_start > '"+after+"'") != "0"
+	})
+	release()
+	if err := cmd.Wait(); err != nil {
+		t.Fatalf("%v\n%s", err, cmd.Stderr)
+	}
+	n := 0
+	for _, x := range d.shown("1").Incidents {
+		if x.Kind == ledger.Checkpoint {
+			n++
+		}
+	}
+	if n == 0 {
+		t.Error("it is not on record")
+	}
+	if o := d.must(0, "report", "1", "--format", "md", "-o", "-"); !strings.Contains(o.out, "the server began a checkpoint") {
+		t.Error(o.out)
+	}
 }
 
 // TestReadOnlyFor has MariaDB become read-only in the middle of a run, as it is

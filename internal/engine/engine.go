@@ -168,7 +168,7 @@ type LedgerObject struct {
 }
 
 // LedgerTables are the ledger's tables, by the names that LedgerTable is given.
-var LedgerTables = []string{"ledger", "run", "step", "act", "lane", "batch", "outcome", "waited", "signal"}
+var LedgerTables = []string{"ledger", "run", "step", "act", "lane", "batch", "outcome", "waited", "incident", "signal"}
 
 // Waits are those at one moment between sessions of ours and others.
 type Waits struct {

@@ -49,6 +49,23 @@ type ServerTeller interface {
 	// ServerFigures gives counters and lengths by name; their difference over a
 	// run has the scope "server", other sessions' work included.
 	ServerFigures(ctx context.Context) (map[string]int64, error)
+
+	// ServerAt tells which server the session is at.
+	ServerAt(ctx context.Context, s *Session) (Server, error)
+}
+
+// Server is one at which a session is.
+type Server struct {
+	Name    string        // address or host, and port, as the server itself says
+	Started time.Time     // by its own clock
+	Within  time.Duration // how exact that is
+}
+
+// CheckpointTeller is met by engines whose servers write more log after each checkpoint.
+type CheckpointTeller interface {
+	// LastCheckpoint is how long ago the last checkpoint that has come to its end began, to
+	// within a second.
+	LastCheckpoint(ctx context.Context) (time.Duration, error)
 }
 
 // LogPositioner is met by engines that tell a transaction's own log only at its

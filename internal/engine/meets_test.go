@@ -20,7 +20,7 @@ var optional = []reflect.Type{
 	reflect.TypeFor[engine.ManyWriters](), reflect.TypeFor[engine.Yielder](), reflect.TypeFor[engine.CommitOverlapper](), reflect.TypeFor[engine.Foreseer](),
 	reflect.TypeFor[engine.Marker](), reflect.TypeFor[engine.RowNumberer](), reflect.TypeFor[engine.Witness](),
 	reflect.TypeFor[engine.WaitWatcher](), reflect.TypeFor[engine.LockTeller](), reflect.TypeFor[engine.LagTeller](), reflect.TypeFor[engine.ReplicaFollower](), reflect.TypeFor[engine.FlowTeller](),
-	reflect.TypeFor[engine.ServerTeller](), reflect.TypeFor[engine.LogPositioner](), reflect.TypeFor[engine.Housekeeper](), reflect.TypeFor[engine.Weigher](), reflect.TypeFor[engine.ReadCounter](),
+	reflect.TypeFor[engine.ServerTeller](), reflect.TypeFor[engine.CheckpointTeller](), reflect.TypeFor[engine.LogPositioner](), reflect.TypeFor[engine.Housekeeper](), reflect.TypeFor[engine.Weigher](), reflect.TypeFor[engine.ReadCounter](),
 	reflect.TypeFor[engine.KeptReader](), reflect.TypeFor[engine.Packer](), reflect.TypeFor[engine.Unpacker](), reflect.TypeFor[engine.SourceStager](), reflect.TypeFor[engine.Skimmer](), reflect.TypeFor[engine.RowWriter](), reflect.TypeFor[engine.SelfCommitter](),
 }
 

@@ -25,21 +25,22 @@ type Line struct {
 	Table string `json:"table,omitempty"`
 	Verb  string `json:"verb,omitempty"`
 
-	Begins *Begins           `json:"begins,omitempty"` // run
-	Method string            `json:"method,omitempty"` // step
-	Counts *Counts           `json:"counts,omitempty"` // step, step done, end
-	Batch  *Batch            `json:"batch,omitempty"`
-	Why    string            `json:"why,omitempty"`
-	ForMS  float64           `json:"for_ms,omitempty"` // waiting: at least so long
-	Tried  int               `json:"tried,omitempty"`  // retry: how often in a row
-	Key    string            `json:"key,omitempty"`    // set aside
-	Signal string            `json:"signal,omitempty"`
-	Args   map[string]string `json:"args,omitempty"`
-	Who    string            `json:"who,omitempty"`
-	Waited *ledger.Wait      `json:"waited,omitempty"`
-	Status string            `json:"status,omitempty"` // end
-	Error  string            `json:"error,omitempty"`  // end
-	Lost   int64             `json:"lost,omitempty"`   // events that could not be written in time
+	Begins   *Begins           `json:"begins,omitempty"` // run
+	Method   string            `json:"method,omitempty"` // step
+	Counts   *Counts           `json:"counts,omitempty"` // step, step done, end
+	Batch    *Batch            `json:"batch,omitempty"`
+	Why      string            `json:"why,omitempty"`
+	ForMS    float64           `json:"for_ms,omitempty"` // waiting: at least so long
+	Tried    int               `json:"tried,omitempty"`  // retry: how often in a row
+	Key      string            `json:"key,omitempty"`    // set aside
+	Signal   string            `json:"signal,omitempty"`
+	Args     map[string]string `json:"args,omitempty"`
+	Who      string            `json:"who,omitempty"`
+	Waited   *ledger.Wait      `json:"waited,omitempty"`
+	Incident *ledger.Incident  `json:"incident,omitempty"`
+	Status   string            `json:"status,omitempty"` // end
+	Error    string            `json:"error,omitempty"`  // end
+	Lost     int64             `json:"lost,omitempty"`   // events that could not be written in time
 }
 
 // Begins is what is known of a run as a process begins to work on it.
@@ -84,12 +85,13 @@ type Batch struct {
 	LogScope   string         `json:"log_scope"`
 	Locks      map[string]int `json:"locks,omitempty"`
 	Retries    int            `json:"retries"`
+	LagMS      float64        `json:"lag_ms"`  // of the replica furthest behind, so far; -1 unknown
 	Waiters    int            `json:"waiters"` // most sessions seen waiting on us at once, so far; -1 nobody looked
 }
 
 // Of makes the line of what happened.
 func Of(run int64, e runner.Event) Line {
-	l := Line{Version: Version, At: e.At.UTC(), Event: string(e.Kind), Run: run, Why: e.Why, ForMS: engine.MS(e.For), Tried: e.Tried, Key: e.Key, Waited: e.Wait}
+	l := Line{Version: Version, At: e.At.UTC(), Event: string(e.Kind), Run: run, Why: e.Why, ForMS: engine.MS(e.For), Tried: e.Tried, Key: e.Key, Waited: e.Wait, Incident: e.Incident}
 	if w := e.Work; w != nil {
 		l.Step, l.Name, l.Table, l.Verb = w.Step.N, w.Step.Name, w.Change.Table.String(), w.Step.Verb
 	}
@@ -112,7 +114,10 @@ func counts(s *ledger.Step) *Counts {
 func batch(lane int, b *ledger.Batch) *Batch {
 	e := b.Effect
 	x := &Batch{Lane: lane, N: b.N, Began: b.Began.UTC(), Scanned: e.Scanned, Matched: e.Matched, Changed: e.Changed, Skipped: b.Skipped, SetAside: b.SetAside, HoldMS: engine.MS(b.Hold), LockWaitMS: engine.MS(b.LockWait), PauseMS: engine.MS(b.Pause), Why: b.Why,
-		LogBytes: -1, LogRecords: -1, LogImages: -1, LogScope: e.Log.Scope, Locks: b.Locks, Retries: b.Retries, Waiters: b.Waiters}
+		LogBytes: -1, LogRecords: -1, LogImages: -1, LogScope: e.Log.Scope, Locks: b.Locks, Retries: b.Retries, LagMS: -1, Waiters: b.Waiters}
+	if b.Lag >= 0 {
+		x.LagMS = engine.MS(b.Lag)
+	}
 	if e.Log != (engine.Log{}) && e.Log.Scope != "" {
 		x.LogBytes, x.LogRecords, x.LogImages = e.Log.Bytes, e.Log.Records, e.Log.Images
 	}

@@ -39,6 +39,7 @@ type Batch struct {
 	Retries  int
 	SetAside int64
 	Waiters  int           // most sessions seen waiting on us at once, -1 if nobody looked
+	Lag      time.Duration // of the replica furthest behind, at its most; -1 unknown
 	Pause    time.Duration // before the batch, to ease off
 	Why      string        // the reason for the pause, or for fewer rows
 }
@@ -151,10 +152,10 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, lane *Lane, b *Batch
 		}
 		acts = string(text)
 	}
-	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, skipped, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, pause_ms, why, acts)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
+	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, skipped, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, lag_ms, pause_ms, why, acts)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
 		b.Run, b.Step, b.Lane, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.Skipped, engine.MS(b.LockWait),
-		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, engine.MS(b.Pause), b.Why, acts); err != nil {
+		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, lagMS(b.Lag), engine.MS(b.Pause), b.Why, acts); err != nil {
 		return err
 	}
 	if e.Kept != lane.Kept {
@@ -170,8 +171,8 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, lane *Lane, b *Batch
 
 // settle fills in what is known of a batch only after its commit.
 func (l *Ledger) settle(ctx context.Context, tx *engine.Tx, b *Batch) error {
-	_, err := tx.Exec(ctx, l.sql("UPDATE @batch SET hold_ms = ?, waiters = ?, log_bytes = ?, log_records = ?, log_images = ?, log_scope = ? WHERE run = ? AND step = ? AND lane = ? AND n = ?"),
-		engine.MS(b.Hold), b.Waiters, unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.Lane, b.N)
+	_, err := tx.Exec(ctx, l.sql("UPDATE @batch SET hold_ms = ?, waiters = ?, lag_ms = ?, log_bytes = ?, log_records = ?, log_images = ?, log_scope = ? WHERE run = ? AND step = ? AND lane = ? AND n = ?"),
+		engine.MS(b.Hold), b.Waiters, lagMS(b.Lag), unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.Lane, b.N)
 	return err
 }
 
@@ -270,6 +271,7 @@ type Measured struct {
 	N                                 int64 // within its lane
 	Began                             time.Time
 	Hold, LockWait, Pause             time.Duration // a hold of 0 is not told
+	Lag                               time.Duration // -1 unknown
 	Why                               string
 	Scanned, Changed                  int64
 	LogBytes, LogRecords, LogImages   int64
@@ -280,7 +282,7 @@ type Measured struct {
 // Batch is that in the form in which a run tells of it at work.
 func (b Measured) Batch(run int64) *Batch {
 	return &Batch{Run: run, Step: b.Step, Lane: b.Lane, N: b.N, Began: b.Began, Hold: b.Hold, LockWait: b.LockWait, Pause: b.Pause, Why: b.Why,
-		Retries: int(b.Retries), SetAside: b.Asides, Skipped: b.Skipped, Waiters: int(b.Waiters),
+		Retries: int(b.Retries), SetAside: b.Asides, Skipped: b.Skipped, Waiters: int(b.Waiters), Lag: b.Lag,
 		Effect: engine.Effect{Scanned: b.Scanned, Changed: b.Changed, Log: engine.Log{Bytes: b.LogBytes, Records: b.LogRecords, Images: b.LogImages}}}
 }
 
@@ -295,7 +297,7 @@ func (l *Ledger) BatchesAfter(ctx context.Context, run int64, step, lane int, n 
 }
 
 func (l *Ledger) batches(ctx context.Context, which string, args []any, each func(b Measured) error) error {
-	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, lane, n, began_at, coalesce(hold_ms, 0), lock_wait_ms, pause_ms, why, scanned, changed, coalesce(log_bytes, -1), coalesce(log_records, -1), coalesce(log_images, -1), waiters, retries, skipped, set_aside, locks FROM @batch WHERE "+which), args...)
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT step, lane, n, began_at, coalesce(hold_ms, 0), lock_wait_ms, pause_ms, why, scanned, changed, coalesce(log_bytes, -1), coalesce(log_records, -1), coalesce(log_images, -1), waiters, lag_ms, retries, skipped, set_aside, locks FROM @batch WHERE "+which), args...)
 	if err != nil {
 		return err
 	}
@@ -303,17 +305,32 @@ func (l *Ledger) batches(ctx context.Context, which string, args []any, each fun
 	for rows.Next() {
 		var b Measured
 		var began moment
-		var hold, wait, pause float64
-		if err := rows.Scan(&b.Step, &b.Lane, &b.N, &began, &hold, &wait, &pause, &b.Why, &b.Scanned, &b.Changed, &b.LogBytes, &b.LogRecords, &b.LogImages, &b.Waiters, &b.Retries, &b.Skipped, &b.Asides, &b.Locks); err != nil {
+		var hold, wait, pause, behind float64
+		if err := rows.Scan(&b.Step, &b.Lane, &b.N, &began, &hold, &wait, &pause, &b.Why, &b.Scanned, &b.Changed, &b.LogBytes, &b.LogRecords, &b.LogImages, &b.Waiters, &behind, &b.Retries, &b.Skipped, &b.Asides, &b.Locks); err != nil {
 			return err
 		}
 		b.Began = began.Time
-		b.Hold, b.LockWait, b.Pause = fromMS(hold), fromMS(wait), fromMS(pause)
+		b.Hold, b.LockWait, b.Pause, b.Lag = fromMS(hold), fromMS(wait), fromMS(pause), lagOf(behind)
 		if err := each(b); err != nil {
 			return err
 		}
 	}
 	return rows.Err()
+}
+
+// lagMS and lagOf write and read a lag, of which -1 says that it is not known.
+func lagMS(d time.Duration) float64 {
+	if d < 0 {
+		return -1
+	}
+	return engine.MS(d)
+}
+
+func lagOf(ms float64) time.Duration {
+	if ms < 0 {
+		return -1
+	}
+	return fromMS(ms)
 }
 
 func fromMS(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }

@@ -33,6 +33,10 @@ var migrations = map[int]func(l *Ledger) []string{
 	3: func(l *Ledger) []string {
 		return append([]string{made("@act")}, l.db.Dialect().AddColumn("@batch", "acts", "{text}", "''")...)
 	},
+	// Replicas' lag, and what happened to the server and to connections.
+	4: func(l *Ledger) []string {
+		return append([]string{made("@incident")}, l.db.Dialect().AddColumn("@batch", "lag_ms", "{real}", "-1")...)
+	},
 }
 
 // made is the statement that makes a table of the ledger.

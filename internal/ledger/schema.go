@@ -23,7 +23,7 @@ import (
 )
 
 // Version of the ledger's tables. An older one is brought up to this; a newer one is refused.
-const Version = 4
+const Version = 5
 
 // tables in the order in which they are made. @name is a ledger table, {type}
 // differs between engines.
@@ -105,6 +105,7 @@ var tables = []string{
 		pause_ms {real} NOT NULL,    // before the batch, to ease off
 		why {text} NOT NULL,         // the reason for the pause or for fewer rows; empty without one
 		acts {text} NOT NULL,        // JSON: rows that each act has changed; empty without acts
+		lag_ms {real} NOT NULL,      // of the replica furthest behind, at its most since the batch before; -1 unknown
 		PRIMARY KEY (run, step, lane, n))`,
 	`CREATE TABLE IF NOT EXISTS @outcome (
 		run {int} NOT NULL, step {int} NOT NULL,
@@ -125,6 +126,13 @@ var tables = []string{
 		wait_ms {real} NOT NULL,     // up to the last time it was seen
 		waiting_for {text} NOT NULL, // table
 		statement {text} NOT NULL,
+		PRIMARY KEY (run, n))`,
+	`CREATE TABLE IF NOT EXISTS @incident (
+		run {int} NOT NULL, n {int} NOT NULL,
+		at {time} NOT NULL,
+		kind {text} NOT NULL,        // reconnected, checkpoint
+		for_ms {real} NOT NULL,      // reconnected: until there was a connection again
+		detail {text} NOT NULL,      // reconnected: the error, and which server it is now
 		PRIMARY KEY (run, n))`,
 	`CREATE TABLE IF NOT EXISTS @signal (
 		run {int} NOT NULL, n {int} NOT NULL,

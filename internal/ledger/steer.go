@@ -131,6 +131,58 @@ func (l *Ledger) AddWaits(ctx context.Context, tx *engine.Tx, run int64, list []
 	return nil
 }
 
+// Incident is something that happened, while a run was at work, to the server or to a connection.
+type Incident struct {
+	At     time.Time `json:"at"`
+	Kind   string    `json:"kind"`
+	ForMS  float64   `json:"for_ms,omitempty"` // reconnected: until there was a connection again
+	Detail string    `json:"detail,omitempty"`
+}
+
+// Kinds of incidents.
+const (
+	Reconnected = "reconnected" // a connection was lost and made again
+	Checkpoint  = "checkpoint"  // the server began one
+)
+
+// AddIncidents records what has happened.
+func (l *Ledger) AddIncidents(ctx context.Context, tx *engine.Tx, run int64, list []Incident) error {
+	for _, x := range list {
+		if _, err := tx.Exec(ctx, l.sql("INSERT INTO @incident (run, n, at, kind, for_ms, detail) SELECT ?, coalesce(max(n), 0) + 1, ?, ?, ?, ? FROM @incident WHERE run = ?"),
+			run, stamp(x.At), x.Kind, x.ForMS, x.Detail, run); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Incidents reads what happened during a run, in its order.
+func (l *Ledger) Incidents(ctx context.Context, run int64) ([]Incident, error) {
+	rows, err := l.db.Pool().QueryContext(ctx, l.read("SELECT at, kind, for_ms, detail FROM @incident WHERE run = ? ORDER BY at, n"), run)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []Incident{}
+	for rows.Next() {
+		var x Incident
+		var at moment
+		if err := rows.Scan(&at, &x.Kind, &x.ForMS, &x.Detail); err != nil {
+			return nil, err
+		}
+		x.At = at.Time
+		out = append(out, x)
+	}
+	return out, rows.Err()
+}
+
+// MostLag is how far the replica furthest behind was seen to be, at its most; -1 unknown.
+func (l *Ledger) MostLag(ctx context.Context, run int64) (time.Duration, error) {
+	ms := -1.0
+	err := l.db.Pool().QueryRowContext(ctx, l.read("SELECT coalesce(max(lag_ms), -1) FROM @batch WHERE run = ?"), run).Scan(&ms)
+	return lagOf(ms), err
+}
+
 // Cost of looking for others' waits, and what was seen.
 type Watching struct {
 	Seen      int64   `json:"waits"`

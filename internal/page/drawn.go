@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"time"
 
 	"jugatum/internal/plots"
@@ -42,6 +43,7 @@ var measures = []measure{
 	{name: "logrow", title: "log for each row changed", of: func(m timeline.Moment, _ float64) float64 { return m.LogARow }, aside: size, bytes: true},
 	{name: "images", title: "full-page images: the first changes of pages after a checkpoint of the server", of: func(m timeline.Moment, _ float64) float64 { return float64(m.Images) }, aside: count, fill: true, whole: true},
 	{name: "waiting", title: "sessions seen waiting on the run", of: func(m timeline.Moment, _ float64) float64 { return m.MostWaiters }, aside: count, whole: true},
+	{name: "lag", title: "how far the replica furthest behind was behind", of: func(m timeline.Moment, _ float64) float64 { return m.MostLag }, aside: milliseconds},
 	{name: "paused", title: "share of the time waited to ease off", of: func(m timeline.Moment, w float64) float64 { return min(m.Paused/w, 1) }, aside: percent, fill: true},
 }
 
@@ -121,7 +123,7 @@ func (p *Page) panel(m measure, long float64) (plots.Panel, bool) {
 			} else {
 				empty++
 			}
-			if math.IsNaN(y) && at.Batches == 0 && m.name != "waiting" && empty < idleStretches {
+			if math.IsNaN(y) && at.Batches == 0 && m.name != "waiting" && m.name != "lag" && empty < idleStretches {
 				continue // a batch that goes on, or a short gap: the line goes through to the next one
 			}
 			line.X, line.Y = append(line.X, x), append(line.Y, y)
@@ -161,8 +163,13 @@ const idleStretches = 3
 // mostMarks is how many moments are marked in a plot, the first of them.
 const mostMarks = 20
 
+// marks leaves out those of which there may be many before it leaves out others.
 func (x *Run) marks() []timeline.Mark {
-	return x.Line.Marks[:min(len(x.Line.Marks), mostMarks)]
+	marks := x.Line.Marks
+	if len(marks) > mostMarks {
+		marks = slices.DeleteFunc(slices.Clone(marks), func(m timeline.Mark) bool { return m.Often })
+	}
+	return marks[:min(len(marks), mostMarks)]
 }
 
 // spread draws how a figure is spread over the batches: bars of one run, lines of several.

@@ -142,6 +142,13 @@ func (x *Run) figures() (out []figure) {
 		add("checks for them", fmt.Sprintf("%s, which took %s", term.Count(x.Others.Samples), term.Duration(report.Milliseconds(x.Others.LookingMS))), none)
 	}
 	ms("the run's own waits for others' locks", x.Others.OwnMS)
+	if x.MostLagMS >= 0 {
+		ms("the replica furthest behind, at its most", x.MostLagMS)
+	}
+	if n, lost := x.Lost(); n > 0 {
+		add("connections lost", term.Count(n), float64(n))
+		ms("time without one, in all", float64(lost)/float64(time.Millisecond))
+	}
 
 	group = "Room"
 	if x.KeptBytes > 0 {

@@ -125,8 +125,8 @@ type leftView struct {
 
 // moment is a line of the table beside the plots.
 type moment struct {
-	From                                             string
-	Rows, Batches, Hold, Log, LogRow, Images, Others string
+	From                                                  string
+	Rows, Batches, Hold, Log, LogRow, Images, Others, Lag string
 }
 
 func (p *Page) view() (*view, error) {
@@ -283,7 +283,7 @@ func moments(t *timeline.Timeline) (out []moment) {
 
 func momentOf(t *timeline.Timeline, part []timeline.Moment) moment {
 	var rows, log, logRows, logged float64
-	batches, images, hold, others := 0, int64(0), math.NaN(), math.NaN()
+	batches, images, hold, others, lag := 0, int64(0), math.NaN(), math.NaN(), math.NaN()
 	most := func(a *float64, b float64) {
 		if math.IsNaN(*a) || b > *a {
 			*a = b
@@ -296,9 +296,10 @@ func momentOf(t *timeline.Timeline, part []timeline.Moment) moment {
 		}
 		most(&hold, m.LongestHold)
 		most(&others, m.MostWaiters)
+		most(&lag, m.MostLag)
 	}
 	seconds := t.Width * float64(len(part))
-	x := moment{From: clock(part[0].From), Rows: count(rows / seconds), Batches: term.Count(int64(batches)), Log: size(log / seconds), Images: term.Count(images), Hold: figureText(hold, milliseconds), Others: figureText(others, count), LogRow: "–"}
+	x := moment{From: clock(part[0].From), Rows: count(rows / seconds), Batches: term.Count(int64(batches)), Log: size(log / seconds), Images: term.Count(images), Hold: figureText(hold, milliseconds), Others: figureText(others, count), Lag: figureText(lag, milliseconds), LogRow: "–"}
 	if logRows > 0 {
 		x.LogRow = size(logged / logRows)
 	}

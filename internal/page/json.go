@@ -43,6 +43,7 @@ type momentJSON struct {
 	LogARow     *float64 `json:"log_bytes_a_row"`
 	Images      int64    `json:"full_page_images"`
 	Waiters     *float64 `json:"most_waiters"`
+	Lag         *float64 `json:"most_lag_ms"`
 	Paused      float64  `json:"paused_s"`
 	Retries     int64    `json:"retries"`
 	SetAside    int64    `json:"set_aside"`
@@ -89,7 +90,7 @@ func alongJSON(t *timeline.Timeline) lineJSON {
 	}
 	x := lineJSON{t.Seconds, t.Width, []momentJSON{}, []markJSON{}}
 	for _, m := range t.At {
-		x.At = append(x.At, momentJSON{m.From, m.Rows, m.Batches, known(m.RowsABatch), known(m.LongestHold), known(m.MedianHold), m.LogBytes, known(m.LogARow), m.Images, known(m.MostWaiters), m.Paused, m.Retries, m.SetAside})
+		x.At = append(x.At, momentJSON{m.From, m.Rows, m.Batches, known(m.RowsABatch), known(m.LongestHold), known(m.MedianHold), m.LogBytes, known(m.LogARow), m.Images, known(m.MostWaiters), known(m.MostLag), m.Paused, m.Retries, m.SetAside})
 	}
 	for _, m := range t.Marks {
 		x.Marks = append(x.Marks, markJSON{m.At, m.Text})

@@ -24,6 +24,7 @@ func (p *Page) Markdown(w io.Writer) error {
 	}
 	m.line("\n## Cost")
 	m.facts(p)
+	m.marks(p)
 	m.line("\n## Job")
 	for _, r := range p.Runs {
 		x := p.runView(r)
@@ -41,6 +42,20 @@ func (p *Page) Markdown(w io.Writer) error {
 		}
 	}
 	return m.err
+}
+
+// marks says when what happened, which the plots mark.
+func (m *markdown) marks(p *Page) {
+	var rows [][]string
+	for _, r := range p.Runs {
+		for _, k := range r.marks() {
+			rows = append(rows, []string{fmt.Sprintf("run %d", r.Run.Run), clock(k.At), k.Text})
+		}
+	}
+	if len(rows) > 0 {
+		m.line("\n## Over the time")
+		m.table(" >", []string{"run", "after", "what happened"}, rows)
+	}
 }
 
 // markdown writes lines, and keeps the first error.

@@ -119,7 +119,7 @@ func (x *Run) measured(ctx context.Context, l *ledger.Ledger) error {
 	batches := make([]timeline.Batch, 0, x.Batches()+1)
 	locks, whys := map[string]bool{}, map[string]string{} // texts, each once
 	err := l.Batches(ctx, x.Run.Run, func(b ledger.Measured) error {
-		batches = append(batches, timeline.Batch{Began: b.Began, Hold: b.Hold, Pause: b.Pause, Why: once(whys, b.Why), Changed: b.Changed, LogBytes: b.LogBytes, Images: b.LogImages, Waiters: b.Waiters, Retries: b.Retries, SetAside: b.Asides})
+		batches = append(batches, timeline.Batch{Began: b.Began, Hold: b.Hold, Pause: b.Pause, Why: once(whys, b.Why), Changed: b.Changed, LogBytes: b.LogBytes, Images: b.LogImages, Waiters: b.Waiters, Lag: b.Lag, Retries: b.Retries, SetAside: b.Asides})
 		locks[b.Locks] = true
 		return nil
 	})
@@ -149,6 +149,13 @@ func (x *Run) measured(ctx context.Context, l *ledger.Ledger) error {
 			at = *s.SeenAt
 		}
 		events = append(events, timeline.Event{At: at, Text: text + ", by " + s.Who})
+	}
+	for _, i := range x.Incidents {
+		e := timeline.Event{At: i.At, Text: "the server began a checkpoint", Often: true}
+		if i.Kind == ledger.Reconnected {
+			e.Text, e.Often = fmt.Sprintf("a connection was lost, and made again after %s; %s", term.Duration(report.Milliseconds(i.ForMS)), i.Detail), false
+		}
+		events = append(events, e)
 	}
 	x.Line = timeline.New(batches, events)
 	return nil

@@ -18,42 +18,44 @@ const Schema = 2
 
 // Run is a run as its record tells it.
 type Run struct {
-	Schema    int              `json:"schema"`
-	Run       int64            `json:"run"`
-	Title     string           `json:"title"`
-	Reason    string           `json:"reason"`
-	UndoOf    int64            `json:"undo_of,omitempty"`
-	UndoneBy  int64            `json:"undone_by,omitempty"`
-	Status    string           `json:"status"`
-	Error     string           `json:"error,omitempty"`
-	Database  string           `json:"database"`
-	StartedAt time.Time        `json:"started_at"`
-	EndedAt   *time.Time       `json:"ended_at,omitempty"`
-	User      string           `json:"os_user"`
-	DBUser    string           `json:"db_user,omitempty"`
-	Host      string           `json:"host"`
-	Version   string           `json:"version"`
-	Keep      bool             `json:"kept_values"`
-	KeptBytes int64            `json:"kept_bytes"`       // room that they take now; -1 unknown, or none
-	Pruned    *ledger.Pruned   `json:"pruned,omitempty"` // they are dropped
-	HoldMS    float64          `json:"hold_target_ms"`
-	Workers   int              `json:"workers"` // wanted; a step may have had fewer
-	Steps     []Step           `json:"steps"`
-	Holds     Holds            `json:"holds"`
-	Log       Log              `json:"log"`
-	ElapsedS  float64          `json:"elapsed_s"`
-	Skipped   []ledger.Left    `json:"skipped,omitempty"`
-	Slowest   []ledger.Slow    `json:"slowest"`
-	SetAside  int64            `json:"set_aside"`
-	Asides    []ledger.Aside   `json:"rows_set_aside,omitempty"`
-	Estimate  *ledger.Estimate `json:"estimate,omitempty"`
-	Others    ledger.Watching  `json:"others"`
-	Server    map[string]int64 `json:"server,omitempty"`
-	Keeping   []engine.Setting `json:"housekeeping,omitempty"`
-	Waits     []ledger.Wait    `json:"longest_waits,omitempty"`
-	Signals   []ledger.Signal  `json:"signals,omitempty"`
-	Search    []find.LeftOver  `json:"search,omitempty"` // of the replaced texts, after the run
-	Fills     []*preview.Fill  `json:"fill,omitempty"`   // of steps that fill columns, after the run
+	Schema    int               `json:"schema"`
+	Run       int64             `json:"run"`
+	Title     string            `json:"title"`
+	Reason    string            `json:"reason"`
+	UndoOf    int64             `json:"undo_of,omitempty"`
+	UndoneBy  int64             `json:"undone_by,omitempty"`
+	Status    string            `json:"status"`
+	Error     string            `json:"error,omitempty"`
+	Database  string            `json:"database"`
+	StartedAt time.Time         `json:"started_at"`
+	EndedAt   *time.Time        `json:"ended_at,omitempty"`
+	User      string            `json:"os_user"`
+	DBUser    string            `json:"db_user,omitempty"`
+	Host      string            `json:"host"`
+	Version   string            `json:"version"`
+	Keep      bool              `json:"kept_values"`
+	KeptBytes int64             `json:"kept_bytes"`       // room that they take now; -1 unknown, or none
+	Pruned    *ledger.Pruned    `json:"pruned,omitempty"` // they are dropped
+	HoldMS    float64           `json:"hold_target_ms"`
+	Workers   int               `json:"workers"` // wanted; a step may have had fewer
+	Steps     []Step            `json:"steps"`
+	Holds     Holds             `json:"holds"`
+	Log       Log               `json:"log"`
+	ElapsedS  float64           `json:"elapsed_s"`
+	Skipped   []ledger.Left     `json:"skipped,omitempty"`
+	Slowest   []ledger.Slow     `json:"slowest"`
+	SetAside  int64             `json:"set_aside"`
+	Asides    []ledger.Aside    `json:"rows_set_aside,omitempty"`
+	Estimate  *ledger.Estimate  `json:"estimate,omitempty"`
+	Others    ledger.Watching   `json:"others"`
+	MostLagMS float64           `json:"most_lag_ms"` // of the replica furthest behind; -1 unknown
+	Incidents []ledger.Incident `json:"incidents"`
+	Server    map[string]int64  `json:"server,omitempty"`
+	Keeping   []engine.Setting  `json:"housekeeping,omitempty"`
+	Waits     []ledger.Wait     `json:"longest_waits,omitempty"`
+	Signals   []ledger.Signal   `json:"signals,omitempty"`
+	Search    []find.LeftOver   `json:"search,omitempty"` // of the replaced texts, after the run
+	Fills     []*preview.Fill   `json:"fill,omitempty"`   // of steps that fill columns, after the run
 
 	Lists []List `json:"lists,omitempty"`
 
@@ -162,6 +164,16 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 	if s.Others, s.Waits, err = l.Watched(ctx, id, 5); err != nil {
 		return nil, err
 	}
+	lag, err := l.MostLag(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if s.MostLagMS = engine.MS(lag); lag < 0 {
+		s.MostLagMS = -1
+	}
+	if s.Incidents, err = l.Incidents(ctx, id); err != nil {
+		return nil, err
+	}
 	if s.Server, err = l.Server(ctx, id); err != nil {
 		return nil, err
 	}
@@ -188,6 +200,16 @@ func Plus(a, b int64) int64 {
 		return a
 	}
 	return a + b
+}
+
+// Lost is how often a connection was lost, and for how long there was none, in all.
+func (s *Run) Lost() (n int64, without time.Duration) {
+	for _, x := range s.Incidents {
+		if x.Kind == ledger.Reconnected {
+			n, without = n+1, without+Milliseconds(x.ForMS)
+		}
+	}
+	return n, without
 }
 
 // Undoable reports whether a part of the run at least can be taken back.

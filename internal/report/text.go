@@ -113,6 +113,12 @@ func (s *Run) printResult(o *term.Out) {
 	if s.Others.OwnMostMS >= 1 {
 		o.Printf("  waited   %s for others' locks, at most %s in a batch\n", term.Duration(Milliseconds(s.Others.OwnMS)), term.Duration(Milliseconds(s.Others.OwnMostMS)))
 	}
+	if s.MostLagMS >= 0 {
+		o.Printf("  replicas the one furthest behind was %s behind at most\n", term.Duration(Milliseconds(s.MostLagMS)))
+	}
+	if n, without := s.Lost(); n > 0 {
+		o.Printf("  lost     %s, and made again after %s in all\n", term.Counted(n, "connection"), term.Duration(without))
+	}
 	o.Printf("  elapsed  %s\n", term.Duration(s.elapsed))
 	if s.SetAside > 0 {
 		o.Printf("  %s\n", o.Paint(term.Warn, "set aside "+term.Rows(s.SetAside)+" that could not be changed"))

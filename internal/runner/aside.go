@@ -90,7 +90,7 @@ func (k *worker) aside(ctx context.Context, w *Work, rng change.Range, cause err
 				return err
 			}
 		}
-		b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, SetAside: sets, Waiters: -1,
+		b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, SetAside: sets, Waiters: -1, Lag: -1,
 			Effect: engine.Effect{Scanned: 1, Matched: 1, Kept: k.lane.Kept, Log: engine.NoLog}}
 		if err := k.record(ctx, tx, b); err != nil {
 			return err
@@ -346,7 +346,7 @@ func (k *worker) again(ctx context.Context, w *Work, a ledger.Aside) error {
 			return err
 		}
 	}
-	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: a.Key, SetAside: -1, Waiters: -1}
+	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: a.Key, SetAside: -1, Waiters: -1, Lag: -1}
 	if b.Effect, err = k.carry(ctx, tx, w, change.Range{Hi: a.Key, At: a.Key}); err != nil {
 		return err
 	}

@@ -350,7 +350,7 @@ func (k *worker) attend(ctx context.Context, reported *time.Time) error {
 	}
 	*reported = time.Now()
 	k.others.take(&k.sight, false)
-	if k.sight.samples == 0 && len(k.sight.waits) == 0 {
+	if k.sight.samples == 0 && len(k.sight.waits) == 0 && len(k.sight.incidents) == 0 {
 		return nil
 	}
 	return k.patiently(ctx, func() error {

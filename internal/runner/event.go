@@ -21,6 +21,8 @@ type Event struct {
 	Signal *ledger.Signal // signal
 	Wait   *ledger.Wait   // waited
 	Tried  int            // retry: how often in a row
+
+	Incident *ledger.Incident // incident
 }
 
 // Kind is what happened.
@@ -34,6 +36,7 @@ const (
 	Retrying   Kind = "retry"     // a batch failed and is tried again
 	AsideSet   Kind = "set aside" // a row, or line
 	Signalled  Kind = "signal"    // a word from another terminal was heard
+	Incident   Kind = "incident"  // the server or a connection had one, and it was recorded
 	Waited     Kind = "waited"    // another session's wait on us is over, as far as was seen
 )
 
@@ -51,5 +54,8 @@ func (r *Runner) seen() {
 	for _, w := range r.sight.waits {
 		r.happens(Event{Kind: Waited, Wait: &w})
 	}
-	r.sight = sight{most: -1}
+	for _, x := range r.sight.incidents {
+		r.happens(Event{Kind: Incident, Incident: &x})
+	}
+	r.sight = unseen()
 }

@@ -33,14 +33,16 @@ type onlooker struct {
 	mu       sync.Mutex
 	sessions map[int64]bool // of ours
 	step     int
-	change   *change.Change   // of that step
-	others   waits            // on ours, not in the ledger yet
-	ours     waits            // on others, since the session's last batch
-	samples  int64            // looks so far
-	keeping  []engine.Setting // work left for later
-	reported int64            // of these, in the ledger
-	took     time.Duration    // by looks that are not in the ledger yet
-	most     int              // waiting at once since the last batch was recorded; -1 nobody looked
+	change   *change.Change    // of that step
+	others   waits             // on ours, not in the ledger yet
+	ours     waits             // on others, since the session's last batch
+	samples  int64             // looks so far
+	keeping  []engine.Setting  // work left for later
+	reported int64             // of these, in the ledger
+	took     time.Duration     // by looks that are not in the ledger yet
+	most     int               // waiting at once since the last batch was recorded; -1 nobody looked
+	lag      time.Duration     // most since then of a replica; -1 unknown
+	happened []ledger.Incident // not in the ledger yet
 	p        pace.Pressure
 }
 
@@ -51,11 +53,13 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 	flow, flows := db.(engine.FlowTeller)
 	held, asked := time.Duration(-1), time.Time{}
 	keeper, keeps := db.(engine.Housekeeper)
+	points, began := checkpoints{}, time.Now()
+	points.teller, _ = db.(engine.CheckpointTeller)
 	if !watches && !lags && !keeps || !engine.Measured {
 		return nil
 	}
 	ctx, stop := context.WithCancel(ctx)
-	o := &onlooker{db: db, stop: stop, done: make(chan struct{}), sessions: map[int64]bool{}, most: -1, p: pace.Pressure{Lag: pace.NoLag}}
+	o := &onlooker{db: db, stop: stop, done: make(chan struct{}), sessions: map[int64]bool{}, most: -1, lag: -1, p: pace.Pressure{Lag: pace.NoLag}}
 	go func() {
 		defer close(o.done)
 		tick := time.NewTicker(lookEvery)
@@ -80,9 +84,14 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 				w, err = watcher.Waiting(ctx, ids)
 			}
 			if lags && err == nil {
-				var l engine.Lag
-				l, err = lag.Lag(ctx)
-				p.Lag, p.Replica = l.Lag, l.String()
+				if l, lerr := lag.Lag(ctx); lerr == nil { // where there is a limit to it, it was asked for before the run
+					p.Lag, p.Replica = l.Lag, l.String()
+				} else if db.Fault(lerr) == engine.Connection {
+					err = lerr
+				}
+			}
+			if at, ok := points.next(ctx); ok && err == nil && at.After(began) {
+				o.tells(ledger.Incident{At: at, Kind: ledger.Checkpoint})
 			}
 			if flows && err == nil {
 				var f engine.Flow
@@ -121,6 +130,7 @@ func (o *onlooker) seen(at time.Time, took time.Duration, w engine.Waits, p pace
 		w, p = engine.Waits{}, pace.Pressure{Lag: pace.NoLag}
 	} else {
 		o.most = max(o.most, len(w.Others))
+		o.lag = max(o.lag, p.Lag.Age)
 	}
 	o.others.seen(at, o.step, w.Others)
 	o.ours.seen(at, o.step, w.Ours)
@@ -249,8 +259,14 @@ type sight struct {
 	waits   []ledger.Wait
 	samples int64
 	took    time.Duration
-	most    int // sessions waiting at once; -1 nobody looked
+	most    int           // sessions waiting at once; -1 nobody looked
+	lag     time.Duration // of the replica furthest behind; -1 unknown
+
+	incidents []ledger.Incident
 }
+
+// unseen is where nothing was seen.
+func unseen() sight { return sight{most: -1, lag: -1} }
 
 // take adds what was seen since to s, and forgets it; all ends the open waits too.
 func (o *onlooker) take(s *sight, all bool) {
@@ -267,8 +283,9 @@ func (o *onlooker) take(s *sight, all bool) {
 	s.waits = append(s.waits, o.others.over...)
 	s.samples += o.samples - o.reported
 	s.took += o.took
-	s.most = max(s.most, o.most)
-	o.others.over, o.took, o.most = nil, 0, -1
+	s.most, s.lag = max(s.most, o.most), max(s.lag, o.lag)
+	s.incidents = append(s.incidents, o.happened...)
+	o.others.over, o.took, o.most, o.lag, o.happened = nil, 0, -1, -1, nil
 	o.reported = o.samples
 }
 
@@ -276,6 +293,11 @@ func (o *onlooker) take(s *sight, all bool) {
 func (s *sight) keep(ctx context.Context, l *ledger.Ledger, tx *engine.Tx, run int64) error {
 	if len(s.waits) > 0 {
 		if err := l.AddWaits(ctx, tx, run, s.waits); err != nil {
+			return err
+		}
+	}
+	if len(s.incidents) > 0 {
+		if err := l.AddIncidents(ctx, tx, run, s.incidents); err != nil {
 			return err
 		}
 	}

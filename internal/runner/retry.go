@@ -146,11 +146,15 @@ func (k *worker) join(ctx context.Context) error {
 
 // reconnect opens a new session, patiently, after the old one was lost.
 func (k *worker) reconnect(ctx context.Context, cause error) error {
+	had := k.session != nil
 	k.close()
 	begin := time.Now()
 	for try := 1; ; try++ {
 		err := k.connect(ctx)
 		if err == nil {
+			if had {
+				k.connected(ctx, cause, begin)
+			}
 			return nil
 		}
 		k.close() // it may hold the lock on the run already

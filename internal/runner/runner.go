@@ -91,6 +91,7 @@ type Runner struct {
 	others *onlooker
 	sight  sight            // taken from others, to be written with the next batch
 	server map[string]int64 // the whole server's figures when the run began here; nil unknown
+	at     at               // which server it is at
 	mark   int64            // the state of the file then, as marked sees it; -1 unknown
 	marked *engine.Session
 	begun  time.Time
@@ -166,7 +167,7 @@ func (r *Runner) Execute(ctx context.Context) error {
 	r.lead = k
 	k.settle()
 	r.others = watchOthers(ctx, r.DB)
-	r.sight.most = -1
+	r.sight = unseen()
 	if t, ok := r.DB.(engine.ServerTeller); ok {
 		r.server, _ = t.ServerFigures(ctx) // without them the run goes on all the same
 	}
@@ -181,6 +182,7 @@ func (r *Runner) Execute(ctx context.Context) error {
 		return err
 	}
 	r.remember(ctx, k.session)
+	r.at.is(ctx, r.DB, k.session)
 	r.sumUp(ctx)
 	if r.Resumed {
 		if err := k.forget(ctx); err != nil {

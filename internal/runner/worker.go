@@ -348,7 +348,7 @@ func (k *worker) batch(ctx context.Context, w *Work, way way, retries int) (err 
 			tx.Rollback()
 		}
 	}()
-	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, LockWait: tx.Wait, Retries: retries, Pause: k.easing, Why: k.why, Waiters: -1}
+	b := &ledger.Batch{Run: k.Run.ID, Step: w.Step.N, N: k.lane.Batches + 1, Began: time.Now(), To: rng.Hi, LockWait: tx.Wait, Retries: retries, Pause: k.easing, Why: k.why, Waiters: -1, Lag: -1}
 	late := k.flight != nil || next.late // then the checkpoint moves after the change
 	if !late {
 		if err := k.fence(ctx, tx, w, rng.Hi); err != nil {
@@ -450,12 +450,12 @@ func (k *worker) record(ctx context.Context, tx *engine.Tx, b *ledger.Batch) err
 	if !k.lead { // what was seen the lead records
 		if p := k.others.pressure(); p.Sample > k.looked {
 			k.looked = p.Sample
-			b.Waiters = max(b.Waiters, p.Waiters)
+			b.Waiters, b.Lag = max(b.Waiters, p.Waiters), max(b.Lag, p.Lag.Age)
 		}
 		return k.Ledger.Record(ctx, tx, k.lane, b, k.prev)
 	}
 	k.others.take(&k.sight, false)
-	b.Waiters = max(b.Waiters, k.sight.most)
+	b.Waiters, b.Lag = max(b.Waiters, k.sight.most), max(b.Lag, k.sight.lag)
 	if err := k.Ledger.Record(ctx, tx, k.lane, b, k.prev); err != nil {
 		return err
 	}
@@ -546,7 +546,7 @@ func (k *worker) finish(ctx context.Context, status, message string) error {
 	}
 	k.others.take(&k.sight, true)
 	if k.prev != nil {
-		k.prev.Waiters = max(k.prev.Waiters, k.sight.most)
+		k.prev.Waiters, k.prev.Lag = max(k.prev.Waiters, k.sight.most), max(k.prev.Lag, k.sight.lag)
 		if err := k.settlePrev(ctx); err != nil {
 			return err
 		}

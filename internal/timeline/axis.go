@@ -37,7 +37,7 @@ func newAxis(batches []Batch) axis {
 	out := time.Duration(0)
 	for _, x := range idle {
 		if gap := x.to.Sub(x.from); float64(gap) > idleShare*float64(busy) {
-			a.marks = append(a.marks, Mark{(x.from.Sub(a.began) - out).Seconds(), fmt.Sprintf("nothing was done for %s, which is left out here", gap.Round(time.Second))})
+			a.marks = append(a.marks, Mark{At: (x.from.Sub(a.began) - out).Seconds(), Text: fmt.Sprintf("nothing was done for %s, which is left out here", gap.Round(time.Second))})
 			a.cuts = append(a.cuts, x)
 			out += gap
 		}

@@ -16,16 +16,18 @@ type Batch struct {
 	Why      string        // the reason for the pause, or for fewer rows
 	Changed  int64         // rows
 	LogBytes int64
-	Images   int64 // full-page images
-	Waiters  int64 // sessions seen waiting on us
+	Images   int64         // full-page images
+	Waiters  int64         // sessions seen waiting on us
+	Lag      time.Duration // of the replica furthest behind
 	Retries  int64
 	SetAside int64 // rows
 }
 
 // Event is something that happened at one moment.
 type Event struct {
-	At   time.Time
-	Text string
+	At    time.Time
+	Text  string
+	Often bool // there may be many of its kind, of which each says little
 }
 
 // Timeline is a run along its time. Stretches in which nothing was under way, such as a night
@@ -52,6 +54,7 @@ type Moment struct {
 	LogARow     float64 // bytes
 	Images      int64   // full-page images
 	MostWaiters float64 // sessions seen waiting on us at once
+	MostLag     float64 // milliseconds, of the replica furthest behind
 	Paused      float64 // seconds
 	Retries     int64
 	SetAside    int64
@@ -60,8 +63,9 @@ type Moment struct {
 
 // Mark is something that happened, on the axis of the time.
 type Mark struct {
-	At   float64 // seconds from the beginning
-	Text string
+	At    float64 // seconds from the beginning
+	Text  string
+	Often bool // as its event says
 }
 
 // Limits of a timeline's form.
@@ -92,7 +96,7 @@ func New(batches []Batch, events []Event) *Timeline {
 	t.Width = max(t.Seconds/float64(n), 1e-6)
 	t.At = make([]Moment, n)
 	for i := range t.At {
-		t.At[i] = Moment{From: float64(i) * t.Width, RowsABatch: math.NaN(), LongestHold: math.NaN(), MedianHold: math.NaN(), LogARow: math.NaN(), MostWaiters: math.NaN()}
+		t.At[i] = Moment{From: float64(i) * t.Width, RowsABatch: math.NaN(), LongestHold: math.NaN(), MedianHold: math.NaN(), LogARow: math.NaN(), MostWaiters: math.NaN(), MostLag: math.NaN()}
 	}
 	holds, logs := []float64{}, []float64{}
 	in := make([][]float64, n) // the holds of each stretch
@@ -102,7 +106,7 @@ func New(batches []Batch, events []Event) *Timeline {
 		m := &t.At[i]
 		m.add(b)
 		if b.Pause >= shortPause && b.Why != "" {
-			t.Marks = append(t.Marks, Mark{max(at-b.Pause.Seconds(), 0), "waited: " + b.Why})
+			t.Marks = append(t.Marks, Mark{At: max(at-b.Pause.Seconds(), 0), Text: "waited: " + b.Why})
 		}
 		if b.Hold > 0 {
 			ms := float64(b.Hold.Microseconds()) / 1000
@@ -118,7 +122,7 @@ func New(batches []Batch, events []Event) *Timeline {
 	}
 	for _, e := range events {
 		if at := a.at(e.At); at >= 0 && at <= t.Seconds {
-			t.Marks = append(t.Marks, Mark{at, e.Text})
+			t.Marks = append(t.Marks, Mark{at, e.Text, e.Often})
 		}
 	}
 	slices.SortStableFunc(t.Marks, func(a, b Mark) int {
@@ -150,6 +154,9 @@ func (m *Moment) add(b Batch) {
 	m.SetAside += b.SetAside
 	if b.Waiters >= 0 {
 		m.MostWaiters = max(sum(m.MostWaiters, 0), float64(b.Waiters))
+	}
+	if b.Lag >= 0 {
+		m.MostLag = max(sum(m.MostLag, 0), float64(b.Lag.Microseconds())/1000)
 	}
 	if b.LogBytes >= 0 && b.Changed > 0 {
 		m.LogARow = sum(m.LogARow, float64(b.LogBytes))

@@ -12,7 +12,7 @@ var noon = time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
 // steady are n batches of 100 rows, one a second, each holding its locks half of it.
 func steady(n int) (out []Batch) {
 	for i := range n {
-		out = append(out, Batch{Began: noon.Add(time.Duration(i) * time.Second), Hold: 500 * time.Millisecond, Changed: 100, LogBytes: 5000, Images: -1, Waiters: -1})
+		out = append(out, Batch{Began: noon.Add(time.Duration(i) * time.Second), Hold: 500 * time.Millisecond, Changed: 100, LogBytes: 5000, Images: -1, Waiters: -1, Lag: -1})
 	}
 	return out
 }
@@ -56,14 +56,18 @@ func TestNothingIsLost(t *testing.T) {
 func TestMoments(t *testing.T) {
 	b := steady(20)
 	b[3].Waiters, b[4].Waiters = 0, 2
+	b[5].Lag, b[6].Lag = 0, 1500*time.Millisecond
 	b[7].Images, b[7].LogBytes = 12, 100_000
 	b[9].Retries, b[9].SetAside = 2, 1
-	x := New(b, []Event{{noon.Add(8 * time.Second), "tuned"}, {noon.Add(-time.Hour), "before"}, {noon.Add(time.Hour), "after"}})
+	x := New(b, []Event{{At: noon.Add(8 * time.Second), Text: "tuned"}, {At: noon.Add(-time.Hour), Text: "before"}, {At: noon.Add(time.Hour), Text: "after"}})
 	if x.Seconds != 19.5 || len(x.At) != 20 {
 		t.Fatalf("%g seconds, %d stretches", x.Seconds, len(x.At))
 	}
 	if !math.IsNaN(x.At[2].MostWaiters) || x.At[4].MostWaiters != 2 {
 		t.Errorf("waiters: %v, %v", x.At[2].MostWaiters, x.At[4].MostWaiters)
+	}
+	if !math.IsNaN(x.At[2].MostLag) || x.At[5].MostLag != 0 || x.At[6].MostLag != 1500 {
+		t.Errorf("lag: %v, %v, %v", x.At[2].MostLag, x.At[5].MostLag, x.At[6].MostLag)
 	}
 	at := x.index(7)
 	if m := x.At[at]; m.Images != 12 || m.LogARow != 1000 || m.RowsABatch != 100 || m.LongestHold != 500 {
@@ -72,7 +76,7 @@ func TestMoments(t *testing.T) {
 	if m := x.At[x.index(9)]; m.Retries != 2 || m.SetAside != 1 {
 		t.Errorf("%+v", m)
 	}
-	if len(x.Marks) != 1 || x.Marks[0] != (Mark{8, "tuned"}) {
+	if len(x.Marks) != 1 || x.Marks[0] != (Mark{At: 8, Text: "tuned"}) {
 		t.Errorf("marks %v: only what happened meanwhile", x.Marks)
 	}
 }
@@ -88,7 +92,7 @@ func TestIdle(t *testing.T) {
 	for i := 15; i < 20; i++ {
 		b[i].Began = b[i].Began.Add(8 * time.Second)
 	}
-	x := New(b, []Event{{noon.Add(5 * time.Hour), "resumed"}})
+	x := New(b, []Event{{At: noon.Add(5 * time.Hour), Text: "resumed"}})
 	if want := 9.5 + 9.5 + 8; x.Seconds != want {
 		t.Errorf("%g seconds, expected %g", x.Seconds, want)
 	}

@@ -110,6 +110,15 @@ func (db *DB) ServerFigures(ctx context.Context) (map[string]int64, error) {
 	return out, rows.Err()
 }
 
+// ServerAt asks the server what it is called.
+func (db *DB) ServerAt(ctx context.Context, s *engine.Session) (engine.Server, error) {
+	at := engine.Server{Within: 1500 * time.Millisecond}
+	var now, up int64
+	err := s.Conn.QueryRowContext(ctx, "SELECT concat(@@hostname, ':', @@port), unix_timestamp(), CAST(variable_value AS SIGNED) FROM information_schema.global_status WHERE variable_name = 'UPTIME'").Scan(&at.Name, &now, &up)
+	at.Started = time.Unix(now-up, 0)
+	return at, err
+}
+
 // EndSessions kills connections, whose numbers are not given again. One that is
 // rolling back is listed until it has done so.
 func (db *DB) EndSessions(ctx context.Context, _ string, ids []int64) (left int, err error) {

@@ -151,6 +151,20 @@ func (db *DB) ServerFigures(ctx context.Context) (map[string]int64, error) {
 	return map[string]int64{"wal_bytes": lsn.Int64}, nil
 }
 
+// ServerAt asks the server for its own address, which a client's may not be.
+func (db *DB) ServerAt(ctx context.Context, s *engine.Session) (engine.Server, error) {
+	var at engine.Server
+	err := s.Conn.QueryRowContext(ctx, `SELECT coalesce(pg_catalog.host(pg_catalog.inet_server_addr()), 'this machine') || ':' || pg_catalog.current_setting('port'), pg_catalog.pg_postmaster_start_time()`).Scan(&at.Name, &at.Started)
+	return at, err
+}
+
+// LastCheckpoint reads the server's control file.
+func (db *DB) LastCheckpoint(ctx context.Context) (time.Duration, error) {
+	var ago float64
+	err := db.pool.QueryRowContext(ctx, "SELECT CAST(EXTRACT(EPOCH FROM pg_catalog.clock_timestamp() - c.checkpoint_time) AS float8) FROM pg_catalog.pg_control_checkpoint() c").Scan(&ago)
+	return time.Duration(ago * float64(time.Second)), err
+}
+
 // Moment is the number of the next transaction.
 func (db *DB) Moment(ctx context.Context, tx *engine.Tx) (moment string, err error) {
 	err = tx.Scan(ctx, "SELECT CAST(pg_catalog.pg_snapshot_xmax(pg_catalog.pg_current_snapshot()) AS text)", nil, &moment)
