@@ -176,6 +176,23 @@ func TestStandbyIsWaitedFor(t *testing.T) {
 	if o := clerk.must(1, "run", "--sql", killSQL, "--accept", "any", "--lag", "5s"); !strings.Contains(o.err, "pg_monitor") {
 		t.Errorf("a limit to what cannot be seen: %s", o.err)
 	}
+	// Without one it is told of the sessions that wait all the same.
+	d.exec("GRANT CREATE ON DATABASE postgres TO clerk")
+	release := d.gate(30)
+	defer release()
+	cmd = clerk.start("run", "--sql", "UPDATE t SET n = n - 1 WHERE id <= 40", "--accept", "40", "--batch", "10", "--ledger", "clerk")
+	d.stuck()
+	since := d.one("SELECT clock_timestamp()::text")
+	d.until("it has looked at the standbys", func() bool {
+		return d.one("SELECT count(*) FROM pg_stat_activity WHERE usename = 'clerk' AND query LIKE '%pg_stat_replication%' AND state = 'idle' AND query_start > '"+since+"'") != "0"
+	})
+	release()
+	if err := cmd.Wait(); err != nil {
+		t.Fatalf("%v\n%s", err, cmd.Stderr)
+	}
+	if got := d.one("SELECT max(waiters) || ', ' || max(lag_ms) FROM clerk.batch"); got != "0, -1" {
+		t.Errorf("sessions waiting and lag are recorded as %s", got)
+	}
 }
 
 // TestFailover kills a primary in the middle of a run, and promotes its standby:
