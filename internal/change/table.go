@@ -236,6 +236,7 @@ type Table struct {
 	Partitioned bool         // rows live in other tables, its partitions
 	Alone       bool         // rows of tables that inherit from it are not its own: PostgreSQL reads them with it unless ONLY is said
 	Heirs       []TableName  // the tables that inherit from it, at any depth, in the order of their names (PostgreSQL)
+	Above       []*Table     // those that it inherits from, at any depth, where all tables were read (PostgreSQL)
 	Rows        int64
 	Estimated   bool   // Rows comes from statistics
 	Bytes       int64  // table and indexes; -1 unknown

@@ -38,6 +38,35 @@ func TestInheritance(t *testing.T) {
 	}
 }
 
+// TestTextOfHeirs: text is looked for and replaced in tables that inherit a column as well where that
+// of the table above them is named, as an UPDATE of it does; what they have of their own is not.
+func TestTextOfHeirs(t *testing.T) {
+	beside(t)
+	d := fresh(t, "postgres")
+	d.exec("CREATE TABLE berth (id int PRIMARY KEY, note text)", "CREATE TABLE dry_dock (own text, PRIMARY KEY (id)) INHERITS (berth)", "CREATE TABLE lift (PRIMARY KEY (id)) INHERITS (dry_dock)",
+		"INSERT INTO berth VALUES (1, 'west pier')", "INSERT INTO dry_dock VALUES (1, 'west dock', 'west')", "INSERT INTO lift VALUES (1, 'west lift', 'west')")
+	rows := func() []string {
+		return append(append(d.lines("SELECT x::text FROM ONLY berth x"), d.lines("SELECT x::text FROM ONLY dry_dock x")...), d.lines("SELECT x::text FROM lift x")...)
+	}
+	before := rows()
+	if o := d.must(0, "find", "west", "--in", "berth.*"); !strings.Contains(o.out, "lift") || strings.Contains(o.out, "own") {
+		t.Error(o.out)
+	}
+	job := d.job("[[step]]\nin = ['berth.*']\nreplace = { find = 'west', with = 'north' }\n")
+	if o := d.must(0, "preview", job); !strings.Contains(o.out, "dry_dock") {
+		t.Error(o.out)
+	}
+	d.must(0, "run", job, "--accept", "3")
+	same(t, "replaced", rows(), []string{`(1,"north pier")`, `(1,"north dock",west)`, `(1,"north lift",west)`})
+	d.must(0, "verify", "1")
+	d.must(0, "undo", "1")
+	same(t, "undone", rows(), before)
+	d.must(0, "run", d.job("[[step]]\nin = ['berth.note']\nexcept = ['lift.*']\nreplace = { find = 'west', with = 'north' }\n"), "--accept", "2")
+	same(t, "but for one", rows(), []string{`(1,"north pier")`, `(1,"north dock",west)`, `(1,"west lift",west)`})
+	d.must(0, "run", d.job("[[step]]\nin = ['*.*']\nexcept = ['berth.note']\nreplace = { find = 'west', with = 'south' }\n"), "--accept", "2")
+	same(t, "what is not inherited", rows(), []string{`(1,"north pier")`, `(1,"north dock",south)`, `(1,"west lift",south)`})
+}
+
 // TestEmptyKeys: no bytes and no text are keys like any other.
 func TestEmptyKeys(t *testing.T) {
 	beside(t)

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -81,20 +82,25 @@ type Example struct {
 // examples is how many of each kind are shown.
 const examples = 2
 
-// Match reports whether a column is one of the patterns'.
+// Match reports whether a column is one of the patterns', or one of a table's from which this one
+// inherits it: its rows are that table's as well.
 func Match(patterns []string, t *change.Table, column string) bool {
-	for _, p := range patterns {
-		names := []string{t.Name + "." + column}
-		if t.Schema != "" {
-			names = append(names, t.Schema+"."+t.Name+"."+column)
+	var names []string
+	for _, x := range append([]*change.Table{t}, t.Above...) {
+		if x != t && x.Named(column) == nil {
+			continue
 		}
-		for _, n := range names {
-			if ok, err := path.Match(p, n); err == nil && ok {
-				return true
-			}
+		names = append(names, x.Name+"."+column)
+		if x.Schema != "" {
+			names = append(names, x.Schema+"."+x.Name+"."+column)
 		}
 	}
-	return false
+	return slices.ContainsFunc(patterns, func(p string) bool {
+		return slices.ContainsFunc(names, func(n string) bool {
+			ok, err := path.Match(p, n)
+			return err == nil && ok
+		})
+	})
 }
 
 // Columns lists the columns of a table that may hold text and are asked for.

@@ -51,15 +51,20 @@ type Choice struct {
 	Then int // a second step over the target, of this kind
 
 	Beside int // 1: another session writes to the rows meanwhile, to a column that no step names; 2: and makes rows that refer to them
+
+	First   int // the rows that come first by an order: 1 and 4 changed, 2 deleted, 3 given a value
+	Replace int // text is replaced, in this way
+	Marks   int // 1: rows that are done are marked so
+	Call    int // 1: a statement is carried out for each line of a list
 }
 
 // most is the largest value of each field of a Choice that is chosen by chance.
 var most = map[string]int{"Key": 11, "Rows": 40, "Parts": 3, "Trigger": 6, "Child": 7, "Unique": 3, "Check": 2, "Index": 1, "Values": 3, "Rules": 3,
-	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 8, "Move": 6, "List": 6, "Merge": 7, "Shape": 9, "Late": 1, "Then": 11, "Beside": 2}
+	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 8, "Move": 6, "List": 6, "Merge": 7, "Shape": 9, "Late": 1, "Then": 11, "First": 4, "Replace": 5, "Marks": 1, "Call": 1, "Beside": 2}
 
 // rare are fields that are 0 in most cases, so that what they bring about is
 // not hidden by refusals for another reason: one case in so many has another value.
-var rare = map[string]int{"Parts": 4, "Trigger": 4, "Child": 5, "Unique": 3, "Check": 4, "Rules": 4, "Delete": 4, "From": 5, "Method": 4, "Keep": 5, "Workers": 3, "Fill": 4, "Move": 5, "List": 5, "Merge": 6, "Shape": 6, "Late": 4, "Then": 4, "Beside": 4}
+var rare = map[string]int{"Parts": 4, "Trigger": 4, "Child": 5, "Unique": 3, "Check": 4, "Rules": 4, "Delete": 4, "From": 5, "Method": 4, "Keep": 5, "Workers": 3, "Fill": 4, "Move": 5, "List": 5, "Merge": 6, "Shape": 6, "Late": 4, "Then": 4, "First": 10, "Replace": 10, "Marks": 10, "Call": 6, "Beside": 4}
 
 // New makes a case from a seed.
 func New(engine string, seed uint64) Choice {

@@ -28,6 +28,17 @@ func (b *builder) statement() {
 		b.filling(where)
 	case b.Shape > 0:
 		b.shaping(where)
+	case b.First > 0 && len(b.key) > 0 && !b.heir():
+		b.firstOnes(where)
+	case b.Replace > 0:
+		b.replacing()
+		b.Filter, b.Wrong = true, false // which has no filter of its own
+	case b.Marks > 0:
+		b.marking(where)
+		b.Filter = true
+	case b.Call > 0 && (b.ints || b.Key == 2) && !b.listed:
+		b.calling()
+		b.Filter, b.Wrong = true, false
 	case b.Delete == 1 && join && b.pg():
 		b.SQL = "DELETE FROM t USING o" + and(where, "o.k = t.n AND o.v < 6")
 	case b.Delete == 1 && join && b.maria():
@@ -42,7 +53,7 @@ func (b *builder) statement() {
 		b.SQL = "UPDATE t SET " + b.set() + where
 	}
 	b.Filter = b.Filter || join && b.Move == 0 || b.List > 0
-	if b.Late == 1 && b.Merge == 0 && b.List == 0 {
+	if b.Late == 1 && b.Merge == 0 && b.List == 0 && b.First == 0 && b.Call == 0 {
 		b.Job = strings.Replace(b.asJob(), "[[step]]\n", "[[step]]\nlate = \"again\"\n", 1)
 	}
 	if b.Then > 0 && !b.Wrong {

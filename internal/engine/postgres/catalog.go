@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"jugatum/internal/change"
@@ -132,6 +133,13 @@ func (db *DB) Tables(ctx context.Context) ([]*change.Table, error) {
 			return nil, err
 		}
 		out = append(out, t)
+	}
+	for _, t := range out {
+		for _, h := range t.Heirs {
+			if i := slices.IndexFunc(out, func(x *change.Table) bool { return x.Schema == h.Schema && x.Name == h.Name }); i >= 0 {
+				out[i].Above = append(out[i].Above, t)
+			}
+		}
 	}
 	return out, nil
 }
