@@ -52,6 +52,10 @@ func Build(d Dialect, spec Spec, params map[string]Value, tables Catalogue) (*Ch
 	if err := b.fixClock(); err != nil {
 		return nil, err
 	}
+	for i, name := range spec.ShapedSet {
+		c.Rewrite.Follows, c.Set[i].Untyped = true, true
+		c.Rewrite.From = append(c.Rewrite.From, &Origin{Named: &Named{name, c.Set[i].Expr}})
+	}
 	return c, b.parameters()
 }
 

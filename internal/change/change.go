@@ -12,7 +12,8 @@ import (
 // Spec is a step as its author wrote it. Either SQL is set, or Table and the rest.
 type Spec struct {
 	Name   string
-	Of     int `json:"-"` // the step of the job that it comes from, by its place there
+	Of     int    `json:"-"` // the step of the job that it comes from, by its place there
+	Mark   string `json:"-"` // the name of that step, with which Once may mark rows
 	SQL    string
 	Table  string
 	Where  string
@@ -45,6 +46,10 @@ type Spec struct {
 	// ShapedFrom are the columns, or named values, whose texts they are made of, "" for the column
 	// itself; none where that is so of all.
 	ShapedFrom []string `json:"-"`
+
+	// ShapedSet, unless it is empty, says that they are made of what is assigned, rather than of what
+	// is there, and NULL is NULL then: what each is, in its author's words.
+	ShapedSet []string `json:"-"`
 
 	// Lines, if not nil, are those of a list that the change carries out.
 	Lines *Lines `json:"-"`

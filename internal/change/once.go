@@ -67,10 +67,10 @@ func (b *builder) mark(col *Column) (Set, error) {
 	case col.Class == Number:
 		word = "1"
 	case col.Class == Text || col.Holds == WholeText:
-		if col.Length > 0 && len([]rune(b.spec.Name)) > col.Length {
+		if col.Length > 0 && len([]rune(b.spec.Mark)) > col.Length {
 			return Set{}, b.failf("once", "the step's name is longer than %s.%s, which is to hold it", b.c.Table, col.Name)
 		}
-		return Set{Column: col, Literal: &Value{Type: TextValue, Text: b.spec.Name}}, nil
+		return Set{Column: col, Literal: &Value{Type: TextValue, Text: b.spec.Mark}}, nil
 	default:
 		return Set{}, b.failf("once", "column %s.%s is of type %s; it should hold a time, a date, a boolean, a number or a text", b.c.Table, col.Name, col.Type)
 	}

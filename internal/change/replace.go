@@ -25,6 +25,7 @@ type Rewrite struct {
 	Shapes            []shape.Chain // or brings them into a form, each column's its own; none where texts are replaced
 	Given             bool          // or they were worked out elsewhere, any of them may be NULL
 	From              []*Origin     // of shapes: what each is made of, nil for the column's own text; none where that is so of all
+	Follows           bool          // what is made of NULL is NULL
 }
 
 // Origin is what a new value is made of: another column's text, or that of a named value.
@@ -67,7 +68,7 @@ func (r *Rewrite) Plain() bool { return len(r.From) == 0 && !r.Nulls() }
 
 // Nulls reports whether NULL may become something else, or something NULL.
 func (r *Rewrite) Nulls() bool {
-	return r.Given || slices.ContainsFunc(r.Shapes, func(c shape.Chain) bool { return c.TakesNull() || c.MakesNull() })
+	return r.Given || r.Follows || slices.ContainsFunc(r.Shapes, func(c shape.Chain) bool { return c.TakesNull() || c.MakesNull() })
 }
 
 // Source is what a new value is made of; nil where that is its column's own text.
@@ -105,7 +106,7 @@ func (q *Query) Texts(c *Change, cols []Set) Texts {
 		}
 	}
 	for i := range cols {
-		if len(c.Rewrite.Shapes) > 0 && c.Rewrite.Shapes[i].TakesNull() {
+		if c.Rewrite.Follows || len(c.Rewrite.Shapes) > 0 && c.Rewrite.Shapes[i].TakesNull() {
 			x.null[i], x.N = x.N, x.N+1
 			q.Add(", CASE WHEN ")
 			if n := from[i].Named; n != nil {
@@ -241,7 +242,7 @@ const LoadedNulls = "nulls"
 // cast writes a new value in the column's type.
 func (c *Change) FromLoaded(from, where string, params map[string]Value, cast func(value string, col *Column) string) (*Change, error) {
 	out := *c
-	out.Rewrite, out.Loaded, out.Params = nil, true, params
+	out.Rewrite, out.Lookup, out.Loaded, out.Params = nil, nil, true, params
 	tokens, err := sqltext.Lex(c.D, from)
 	if err != nil {
 		return nil, err
@@ -256,6 +257,7 @@ func (c *Change) FromLoaded(from, where string, params map[string]Value, cast fu
 		if s.Implicit {
 			continue
 		}
+		s.Untyped = false
 		value := fmt.Sprintf("jugatum_v.n%d", i)
 		if cast != nil {
 			value = cast(value, s.Column)

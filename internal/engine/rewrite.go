@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
+	"slices"
 
 	"jugatum/internal/change"
 )
@@ -262,7 +264,14 @@ func readRows(ctx context.Context, db DB, from querier, c *change.Change, r chan
 			values[i] = cells[i].B
 		}
 		x.walk.Texts(key)
-		x.row(key, place, values)
+		switch again := x.again(key, values); {
+		case again:
+		case x.held > atOnce:
+			x.last = x.key
+		default:
+			x.key = key
+			x.row(key, place, values)
+		}
 	}
 	return x.readings, rows.Err()
 }
@@ -275,7 +284,35 @@ type rowReader struct {
 	texts change.Texts // where of a row that is read what is
 	how   reading
 	walk  *Walk
-	held  int // bytes in memory
+	held  int             // bytes in memory
+	key   change.KeyValue // of the row before
+	cells [][]byte        // what was read of it, where it may come once more
+	taken bool            // it is among the rows, as the last of them
+}
+
+// again reports whether a row is the one before once more, for another row of the source. It is refused
+// where that one would have it be something else.
+func (x *rowReader) again(key change.KeyValue, values [][]byte) bool {
+	if x.c.From.Empty() {
+		return false
+	}
+	if x.key == nil || x.key.Encode() != key.Encode() {
+		x.cells = x.cells[:0]
+		for _, v := range values {
+			x.cells = append(x.cells, bytes.Clone(v))
+		}
+		return false
+	}
+	same := slices.EqualFunc(values, x.cells, func(a, b []byte) bool { return bytes.Equal(a, b) && (a == nil) == (b == nil) })
+	if n := len(x.refused); !same && (n == 0 || x.refused[n-1].Key.Encode() != key.Encode()) {
+		x.refused = append(x.refused, &RefusedRow{Key: key, Err: errors.New("several source rows give it different values")})
+		if x.taken {
+			x.rows = x.rows[:len(x.rows)-1]
+		} else {
+			x.matched++
+		}
+	}
+	return true
 }
 
 // query is for the rows of a range: keys, where a row stands if the engine has a place for
@@ -306,6 +343,7 @@ const rowRoom = 200
 func (x *rowReader) row(key change.KeyValue, place string, values [][]byte) {
 	row := Rewritten{Key: key, At: place, New: make([]*string, len(x.c.Set))}
 	changes := false
+	x.taken = false
 	var nulls []byte
 	for i := range x.cols {
 		out, now, done, err := x.texts.New(i, values)
@@ -337,10 +375,10 @@ func (x *rowReader) row(key change.KeyValue, place string, values [][]byte) {
 				}
 			}
 		}
-		x.rows = append(x.rows, row)
+		x.rows, x.taken = append(x.rows, row), true
 		x.held += rowRoom
 	}
-	if x.held > atOnce {
+	if x.held > atOnce && x.c.From.Empty() { // else the same row may come once more
 		x.last = key
 	}
 }

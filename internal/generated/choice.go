@@ -60,7 +60,7 @@ type Choice struct {
 
 // most is the largest value of each field of a Choice that is chosen by chance.
 var most = map[string]int{"Key": 11, "Rows": 40, "Parts": 3, "Trigger": 6, "Child": 7, "Unique": 3, "Check": 2, "Index": 1, "Values": 3, "Rules": 3,
-	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 8, "Move": 6, "List": 6, "Merge": 7, "Shape": 9, "Late": 1, "Then": 11, "First": 4, "Replace": 5, "Marks": 1, "Call": 1, "Beside": 2}
+	"Delete": 1, "Set": 19, "Where": 9, "From": 1, "Batch": 9, "Workers": 3, "Method": 3, "Keep": 1, "Count": 1, "Fill": 10, "Move": 6, "List": 6, "Merge": 7, "Shape": 9, "Late": 1, "Then": 11, "First": 4, "Replace": 5, "Marks": 1, "Call": 1, "Beside": 2}
 
 // rare are fields that are 0 in most cases, so that what they bring about is
 // not hidden by refusals for another reason: one case in so many has another value.

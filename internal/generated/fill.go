@@ -41,6 +41,19 @@ func (b *builder) filling(where string) {
 		same := b.by("trim(s.name) = trim(t.txt) COLLATE BINARY", `trim(s.name) COLLATE "C" = trim(t.txt) COLLATE "C"`, "hex(trim(s.name)) = hex(trim(t.txt))")
 		b.SQL = "UPDATE t SET m = (SELECT min(s.k) FROM " + query + " AS s WHERE " + same + ")" + and(where, "EXISTS (SELECT 1 FROM "+query+" AS s WHERE "+same+")")
 	}
+	if b.Fill > 8 { // in a form, found by the source's key or read once
+		name := b.by("o.name", `(o.name COLLATE "C")`, "o.name")
+		value := "replace(" + name + ", 'n', '')"
+		keys = "from = 'o'\nmatch = { n = 'k' }\nfill = { txt = 'name' }\nshape = { txt = { drop = 'n' } }"
+		on := "o.k = t.n"
+		if b.Fill == 10 {
+			keys = "from = 'o'\nmatch = { n = 'k + 1' }\nfill = { txt = 'CASE WHEN v > 2 THEN name END' }\nshape = { txt = { drop = 'n' } }"
+			on, value = "o.k + 1 = t.n", "CASE WHEN o.v > 2 THEN "+value+" END"
+		}
+		differs := b.by(value+" IS NOT t.txt", value+` IS DISTINCT FROM (t.txt COLLATE "C")`, "NOT (CAST("+value+" AS binary) <=> CAST(t.txt AS binary))")
+		update("o", on+" AND "+differs, "txt = value_of_o")
+		b.SQL = strings.Replace(b.SQL, "value_of_o", value, 1)
+	}
 	b.Job = "[[step]]\ntable = 't'\n" + keys + "\n"
 	if where != "" {
 		b.Job += `where = """` + strings.TrimPrefix(where, " WHERE ") + `"""` + "\n"

@@ -107,7 +107,7 @@ type (
 
 // kinds are the kinds of steps that a step may be of by its keys; a new one has a row.
 func (f fileStep) kinds() []kind.Keys {
-	lists, calls, moves, shapes := f.ChangesKeys, f.EachKeys, f.MoveKeys, f.ShapeKeys
+	lists, calls, moves, shapes, fills := f.ChangesKeys, f.EachKeys, f.MoveKeys, f.ShapeKeys, f.FillKeys
 	if calls.Used() { // some have keys in common
 		calls.Written = f.ListKeys
 	} else {
@@ -118,11 +118,13 @@ func (f fileStep) kinds() []kind.Keys {
 		calls.Written.Shape, shapes.Shape = shapes.Shape, nil
 	case lists.Used():
 		lists.Written.Shape, shapes.Shape = shapes.Shape, nil
+	case fills.Used():
+		fills.Shape, shapes.Shape = shapes.Shape, nil
 	}
 	if lists.Used() {
 		lists.Order, lists.Present, lists.Set, moves.Present = f.Order, moves.Present, f.Set, nil
 	}
-	return []kind.Keys{f.FillKeys, shapes, f.MergeKeys, moves, lists, calls}
+	return []kind.Keys{fills, shapes, f.MergeKeys, moves, lists, calls}
 }
 
 // kind are those whose keys the step has.

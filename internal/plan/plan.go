@@ -97,7 +97,7 @@ func (p *Plan) build(ctx context.Context) error {
 		}
 	}
 	for i, s := range p.Job.Steps {
-		s.Spec.Of = i
+		s.Spec.Of, s.Spec.Mark = i, s.Name
 		for _, c := range s.Checks {
 			if err := sqltext.Query(p.DB.Dialect(), c.SQL); err != nil {
 				return p.Job.At(&change.FieldError{Step: s.Name, Field: "check", Err: err})

@@ -213,6 +213,9 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 		if err := p.replacement(ctx, db, c, sample > 0, sample); err != nil {
 			return nil, err
 		}
+		if err := p.filled(ctx, db, c, sample); err != nil {
+			return nil, err
+		}
 	} else {
 		if err := p.figures(ctx, db, c); err != nil {
 			return nil, err
@@ -220,11 +223,8 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 		if err := p.sample(ctx, db, c, sample); err != nil {
 			return nil, err
 		}
-		if c.Lookup != nil && !c.Lookup.Missing && c.Lines == nil && sample > 0 {
-			var err error
-			if p.Fill, err = Filled(ctx, db, c, sample); err != nil {
-				return nil, err
-			}
+		if err := p.filled(ctx, db, c, sample); err != nil {
+			return nil, err
 		}
 	}
 	p.Move = moved(c)
@@ -246,6 +246,14 @@ func Look(ctx context.Context, db engine.DB, c *change.Change, method string, sa
 		}
 	}
 	return p, p.hazards(ctx, db, c)
+}
+
+// filled looks at the source of a step that fills columns.
+func (p *Step) filled(ctx context.Context, db engine.DB, c *change.Change, sample int) (err error) {
+	if c.Lookup != nil && !c.Lookup.Missing && c.Lines == nil && sample > 0 {
+		p.Fill, err = Filled(ctx, db, c, sample)
+	}
+	return err
 }
 
 // figures counts the rows and sums up the columns in one pass.

@@ -118,6 +118,7 @@ type texts struct {
 	finders []*rewrite.Finder // of what is nearly one of the texts; none where there is a pattern
 
 	read change.Texts // where of a row that is read what is
+	last []string     // the key of the row before; only where there is a source
 
 	forms, nears []tally // of each column
 	tooLong      []int64 // new values that do not fit, of each column
@@ -181,6 +182,9 @@ func (x *texts) query() *change.Query {
 	for _, l := range c.Let {
 		q.Add(", ").TextOf(l.Expr, c.Params)
 	}
+	if !c.From.Empty() { // where several source rows may give one row the same
+		return q.Source(c, change.Range{}).Add(" ORDER BY ").Columns(c.Ref, c.Table.Key.Columns)
+	}
 	q.Add(" FROM ", c.TargetSQL(), " WHERE (").Fragment(c.Where, c.Params).Add(")")
 	or := func(text string, fold bool) {
 		for _, s := range x.cols {
@@ -205,6 +209,12 @@ func (x *texts) row(values [][]byte) {
 	keys := make([]string, x.keys())
 	for i := range keys {
 		keys[i] = string(values[i])
+	}
+	if !x.c.From.Empty() {
+		if slices.Equal(keys, x.last) {
+			return
+		}
+		x.last = keys
 	}
 	row := Row{Key: strings.Join(keys, ", "), Named: []*string{}}
 	damaged, fresh := false, false
@@ -294,7 +304,7 @@ func (x *texts) shaped(i int, key string, cells [][]byte) (cell *Cell, first boo
 		return nil, false, nil
 	}
 	x.r.Columns[i].Rows++
-	if after == nil && x.c.Rewrite.Source(i) != nil {
+	if after == nil && x.c.Rewrite.Source(i) != nil && cells[i] != nil {
 		x.lost[i]++
 	}
 	steps := x.c.Rewrite.Shapes[i].Steps(cells[i])

@@ -11,6 +11,8 @@ import (
 
 	"jugatum/internal/change"
 	"jugatum/internal/kind"
+	shapes "jugatum/internal/kind/shape"
+	"jugatum/internal/shape"
 	"jugatum/internal/sqltext"
 )
 
@@ -23,6 +25,8 @@ type Keys struct {
 	Unmatched *string           `toml:"unmatched"`
 	Pick      *string           `toml:"pick"`
 	Advise    bool              `toml:"advise"`
+
+	Shape map[string]any `toml:"-"` // of columns that are filled; the key is that of another kind as well
 }
 
 // Used reports whether any of the keys is there.
@@ -50,8 +54,9 @@ type Step struct {
 	MatchAs   change.Form    `json:",omitempty"` // "" to match texts as they are
 	Fill      []change.Field // a column of the target, and the expression over the source that it is to hold
 	Unmatched change.Unmatched
-	Pick      string `json:",omitempty"` // the order by which one of several source rows is taken
-	Advise    bool   `json:"-"`          // tell which constraints could be set afterwards
+	Shape     []shapes.Column `json:",omitempty"` // the form into which texts are brought on the way
+	Pick      string          `json:",omitempty"` // the order by which one of several source rows is taken
+	Advise    bool            `json:"-"`          // tell which constraints could be set afterwards
 }
 
 func (k Keys) read(order func(key string, m any) []string) (s *Step, field string, err error) {
@@ -112,7 +117,8 @@ func (k Keys) read(order func(key string, m any) []string) (s *Step, field strin
 			return nil, "pick", errors.New("pick goes with a match of columns; here, let from be a query that gives each row once")
 		}
 	}
-	return s, "", nil
+	s.Shape, field, err = shapes.Read(k.Shape, order)
+	return s, field, err
 }
 
 // Kind is the kind's name.
@@ -178,6 +184,9 @@ func (p *parts) make() ([]kind.Part, error) {
 		first.Set = append(first.Set, change.Field{Name: f.Name, Expr: p.value(j, i)})
 	}
 	first.Joint = j
+	if err := p.shapes(&first); err != nil {
+		return nil, err
+	}
 	out := []kind.Part{{Name: "", Spec: first}}
 	if p.s.Unmatched != change.Null {
 		return out, nil
@@ -190,6 +199,53 @@ func (p *parts) make() ([]kind.Part, error) {
 	missing.Missing = true
 	rest.Joint = &missing
 	return append(out, kind.Part{Name: ": no match", Spec: rest}), nil
+}
+
+// shapes has what fills the columns brought into a form on the way, by us: then that is so of all of
+// them, also of those that are to be as they are in the source.
+func (p *parts) shapes(spec *change.Spec) error {
+	if len(p.s.Shape) == 0 {
+		return nil
+	}
+	for _, c := range p.s.Shape {
+		switch field := "shape." + c.Name; {
+		case !slices.ContainsFunc(p.s.Fill, func(f change.Field) bool { return p.column(f.Name) == p.column(c.Name) }):
+			return p.Failf(field, "%s is not among the columns that are filled; a step of its own brings its texts into a form", c.Name)
+		case c.Of != "":
+			return p.Failf(field, "what %s is made of stands in fill", c.Name)
+		}
+	}
+	if p.target.Key == nil {
+		return p.Failf("shape", "%s has no key by which its rows could be changed one by one", p.target)
+	}
+	for _, f := range p.s.Fill {
+		col, field := p.column(f.Name), "fill."+f.Name
+		if col == nil {
+			return p.Failf(field, "table %s has no column %q%s", p.target, f.Name, change.NearestColumn(p.target, f.Name))
+		}
+		var specs []shape.Spec
+		for _, c := range p.s.Shape {
+			if p.column(c.Name) == col {
+				field, specs = "shape."+c.Name, c.Chain
+			}
+		}
+		if len(specs) == 0 && (col.Class != change.Text || col.Binary) {
+			return p.Failf(field, "%s is of type %s; beside columns with a shape only texts are filled: fill it in a step of its own", col.Name, col.Type)
+		}
+		chain, err := shape.Made(specs)
+		if err != nil {
+			return p.Fail(field, err)
+		}
+		fits, err := shapes.Fitting(p.D, col, specs)
+		if err != nil {
+			return p.Fail(field, err)
+		}
+		if col.NotNull && chain.MakesNull() {
+			return p.Failf(field, "%s.%s is NOT NULL, and a text may come out as NULL", p.target, col.Name)
+		}
+		spec.Shapes, spec.ShapedSet = append(spec.Shapes, append(chain, fits)), append(spec.ShapedSet, f.Expr)
+	}
+	return nil
 }
 
 // origins reads where the values come from.

@@ -42,17 +42,25 @@ func (*Step) Kind() string { return "shape" }
 
 // Read makes the step of its keys.
 func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, error) {
-	s := &Step{}
 	if len(k.Shape) == 0 {
 		return nil, "shape", errors.New("shape names no column")
 	}
-	for _, name := range order("shape", k.Shape) {
-		fail := func(err error) (kind.Step, string, error) {
+	columns, field, err := Read(k.Shape, order)
+	if err != nil {
+		return nil, field, err
+	}
+	return &Step{columns}, "", nil
+}
+
+// Read reads what is done to the texts of each column; an error has its place, a field.
+func Read(keys map[string]any, order func(key string, m any) []string) (out []Column, field string, err error) {
+	for _, name := range order("shape", keys) {
+		fail := func(err error) ([]Column, string, error) {
 			return nil, "shape." + name, fmt.Errorf("shape.%s: %w", name, err)
 		}
-		list, ok := k.Shape[name].([]any)
+		list, ok := keys[name].([]any)
 		if !ok {
-			list = []any{k.Shape[name]}
+			list = []any{keys[name]}
 		}
 		c := Column{Name: name}
 		for n, v := range list {
@@ -64,15 +72,14 @@ func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, e
 				c.Of, list = of, list[1:]
 			}
 		}
-		var err error
 		if c.Of == "" || len(list) > 0 {
 			if c.Chain, err = shape.Specs(list); err != nil {
 				return fail(err)
 			}
 		}
-		s.Columns = append(s.Columns, c)
+		out = append(out, c)
 	}
-	return s, "", nil
+	return out, "", nil
 }
 
 // Each has no SQL to call do for.
@@ -118,7 +125,7 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 			return nil, p.Fail(field, err)
 		}
 		if from != col {
-			fits, err := fitting(at.D, col, c.Chain)
+			fits, err := Fitting(at.D, col, c.Chain)
 			if err != nil {
 				return nil, p.Fail(field, err)
 			}
@@ -160,9 +167,9 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 	return []kind.Part{{Spec: spec}}, nil
 }
 
-// fitting is the last transform of a value that comes from another column: that it goes into the column
+// Fitting is the last transform of a value that comes from another column: that it goes into the column
 // as it is. What is no text must be made a number or a date before.
-func fitting(d change.Dialect, col *change.Column, chain []shape.Spec) (shape.Transform, error) {
+func Fitting(d change.Dialect, col *change.Column, chain []shape.Spec) (shape.Transform, error) {
 	last := ""
 	if len(chain) > 0 {
 		last = chain[len(chain)-1].Word
