@@ -157,6 +157,9 @@ func (c *Change) lineRange() *Key {
 	return c.Lines.Table.Key
 }
 
+// RangedTwice reports whether a stretch is one of the list as well as one of the table.
+func (c *Change) RangedTwice() bool { return c.lineRange() != nil }
+
 // there appends that there is a row with the key of a line.
 func (q *Query) there(c *Change, alias string) *Query {
 	q.Add("EXISTS (SELECT 1 FROM ", c.Target().SQL(c.D), " AS jugatum_i WHERE ")

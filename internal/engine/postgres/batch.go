@@ -49,6 +49,9 @@ var (
 	// byRow joins row by row: kept rows, or locked ones, each looked up by key, or in a
 	// source of ours, all of which the planner would rather hash for every batch.
 	byRow = ways{"off", "off", "on"}
+	// inOrder goes through two stretches of one key side by side, unless looking rows up one by one
+	// takes less: the planner knows how many there are on each side.
+	inOrder = ways{"off", "on", "on"}
 	// byPage reads a range of keys page by page (a bitmap scan), which takes half
 	// the time of going to the heap for each index entry, and joins rows read
 	// with rows written by their tuple identifier. The planner reckons with a
@@ -157,6 +160,9 @@ func (db *DB) batch(ctx context.Context, tx *engine.Tx, c *change.Change, kept *
 	}
 	if c.Loaded || c.ByIndex || c.LooksUp() && r.Hi != nil { // each new value looks its row up, or each row its value
 		reading, locked = byRow, byRow
+		if c.RangedTwice() && !c.Loaded && !c.ByIndex {
+			reading = inOrder
+		}
 	}
 	if err := st.steer(ctx, tx, reading); err != nil {
 		return engine.Effect{}, err
