@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -256,6 +257,28 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
+// TestNumbersTheShortWay: of numbers that are read at a glance comes what comes of them by all rules.
+func TestNumbersTheShortWay(t *testing.T) {
+	r := rand.New(rand.NewPCG(51, 0))
+	for range 200_000 {
+		text := make([]byte, r.IntN(7))
+		for i := range text {
+			text[i] = "0012.-+e9 "[r.IntN(10)]
+		}
+		sameNumber(t, string(text), r.IntN(5)-1, r.IntN(2)*15)
+	}
+}
+
+func sameNumber(t *testing.T, text string, scale, digits int) {
+	t.Helper()
+	typ := Type{Kind: Number, Scale: scale, Digits: digits}
+	short, err := Format{}.number(typ, text)
+	long, other := Format{}.anyNumber(typ, text)
+	if short != long || (err == nil) != (other == nil) {
+		t.Errorf("%q with %d digits after the point: %q, %v; by all rules %q, %v", text, scale, short, err, long, other)
+	}
+}
+
 // FuzzValue holds that a number comes out as one that SQL reads, and a date as a date.
 func FuzzValue(f *testing.F) {
 	f.Add("1,5", uint8(0), 2)
@@ -263,6 +286,9 @@ func FuzzValue(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string, kind uint8, scale int) {
 		form := Format{Decimal: ',', Date: "02.01.2006"}
 		typ := Type{Kind: Kind(kind % 6), Scale: max(scale%10, Unlimited), Digits: int(kind) / 6 % 2 * 15}
+		if typ.Kind == Number {
+			sameNumber(t, text, typ.Scale, typ.Digits)
+		}
 		out, err := form.Value(typ, text)
 		switch {
 		case err != nil:

@@ -94,7 +94,41 @@ func (t Type) fraction(text string) (string, error) {
 	return "", fmt.Errorf("%s has more than %d digits after the seconds, and would be rounded", shown(text), t.Scale)
 }
 
+// simple gives the digits after the point of a number that is written with digits alone, a point between
+// them and a minus before them, if any; ok is false for all others, of which most are numbers as well.
+func simple(text string) (fraction string, ok bool) {
+	digits := text
+	if strings.HasPrefix(text, "-") {
+		digits = text[1:]
+	}
+	point := -1
+	for i := range len(digits) {
+		switch c := digits[i]; {
+		case '0' <= c && c <= '9':
+		case c == '.' && point < 0:
+			point = i
+		default:
+			return "", false
+		}
+	}
+	if point < 0 {
+		return "", digits != ""
+	}
+	return digits[point+1:], point > 0 && point < len(digits)-1
+}
+
 func (f Format) number(t Type, text string) (string, error) {
+	if f.Decimal == 0 || f.Decimal == '.' { // as most of them are written
+		fraction, ok := simple(text)
+		if ok && t.Digits == 0 && (t.Scale == Unlimited || fraction == "" || t.Scale > 0 && len(fraction) <= t.Scale) {
+			return text, nil
+		}
+	}
+	return f.anyNumber(t, text)
+}
+
+// anyNumber is number for whatever way of writing.
+func (f Format) anyNumber(t Type, text string) (string, error) {
 	switch text { // as some programs write what others have as numbers
 	case "true":
 		return "1", nil

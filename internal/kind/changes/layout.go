@@ -152,7 +152,7 @@ func (l *Layout) Row(file string, line list.Line) ([]any, error) {
 	fail := func(f string, format string, args ...any) error {
 		return &list.Fault{File: file, Line: line.At, Field: f, Msg: fmt.Sprintf(format, args...)}
 	}
-	row := []any{int64(line.At), nil, nil}
+	row := append(make([]any, 0, 3+len(l.fields)), int64(line.At), nil, nil)
 	if l.action >= 0 {
 		word := line.Values[l.action]
 		if word == nil {
