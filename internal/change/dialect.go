@@ -154,6 +154,7 @@ type Types struct {
 // that others do not.
 type Forms struct {
 	Numbered       bool   // placeholders are $1, $2, …, otherwise ?
+	OldVersions    bool   // a row that is written leaves its old version in the table, until that is vacuumed
 	RowComparison  bool   // (a, b) > (1, 2) goes through an index
 	HashesNotIn    bool   // for NOT IN a list is made of a query once, otherwise for NOT EXISTS
 	Materialized   string // what stands between AS and a query of WITH that is to be carried out whole

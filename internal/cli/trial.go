@@ -221,7 +221,12 @@ func (a *app) printTrial(x *tried, by string, p *plan.Plan, c *cli.Command) {
 			most = max(most, w.Figure(by))
 		}
 	}
-	t := o.NewTable("  way", by, ">time", ">longest hold", ">log", ">kept", ">batches", ">varies by").Yield("batches", "varies by", "kept")
+	old := slices.ContainsFunc(x.Ways, func(w trial.Tried) bool { return w.Dead >= 0 })
+	head := []string{"  way", by, ">time", ">longest hold", ">log", ">kept", ">batches", ">varies by"}
+	if old {
+		head = append(head, ">dead rows")
+	}
+	t := o.NewTable(head...).Yield("batches", "varies by", "dead rows", "kept")
 	for _, w := range x.Ways {
 		if w.Failed != "" {
 			continue
@@ -234,9 +239,21 @@ func (a *app) printTrial(x *tried, by string, p *plan.Plan, c *cli.Command) {
 		if w.Yardstick {
 			name = o.Paint(term.Faint, name+" (to compare)")
 		}
-		t.Row("  "+name, o.Bar(min(w.Figure(by)/max(most, 1e-9), 1), 16), term.Duration(time.Duration(w.Seconds*float64(time.Second))), term.Duration(report.Milliseconds(w.HoldMS)), bytesOr(w.LogBytes), room, term.Count(w.Batches), fmt.Sprintf("%.0f %%", 100*w.Vary))
+		cells := []string{"  " + name, o.Bar(min(w.Figure(by)/max(most, 1e-9), 1), 16), term.Duration(time.Duration(w.Seconds * float64(time.Second))), term.Duration(report.Milliseconds(w.HoldMS)), bytesOr(w.LogBytes), room, term.Count(w.Batches), fmt.Sprintf("%.0f %%", 100*w.Vary)}
+		switch {
+		case w.Dead >= 0:
+			cells = append(cells, term.Count(w.Dead))
+		case old:
+			cells = append(cells, "-")
+		}
+		t.Row(cells...)
 	}
 	t.Print()
+	for _, w := range x.Ways {
+		if w.Failed == "" && w.Temporary > 0 {
+			o.Printf("  %s\n", o.Paint(term.Faint, fmt.Sprintf("%s: a trial wrote %s to temporary files", w.Name(), term.Bytes(w.Temporary))))
+		}
+	}
 	for _, w := range x.Ways {
 		if w.Failed != "" {
 			o.Printf("  %s %s: %s\n", o.Paint(term.Warn, "not tried"), w.Name(), term.Clean(w.Failed))

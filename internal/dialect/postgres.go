@@ -27,7 +27,7 @@ func (postgres) Forms() *change.Forms { return postgresForms }
 var postgresForms = &change.Forms{
 	Seconds: 6, Collations: true,
 	Numbered: true, RowComparison: true, Materialized: "MATERIALIZED ", Unmerged: " OFFSET 0", By: change.ByUsing,
-	Snapshot: true, AnyOrder: true, Heirs: true,
+	OldVersions: true, Snapshot: true, AnyOrder: true, Heirs: true,
 	ListsPay: true,
 }
 

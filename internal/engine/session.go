@@ -82,7 +82,11 @@ type Tx struct {
 	// out; else -1.
 	Foreseen int64
 	outlook  *Outlook // what was read of its range before its turn
-	made     []string // temporary tables, there for good once it commits
+	// Weighs asks statements for what they write to temporary files, where the engine can tell: its
+	// bytes are added to Temporary.
+	Weighs    bool
+	Temporary int64
+	made      []string // temporary tables, there for good once it commits
 }
 
 // Start begins a transaction. On SQLite that takes the write lock.

@@ -110,9 +110,9 @@ func TestHostile(t *testing.T) {
 
 // triedPage is a page of a trial in which each text is the one given.
 func triedPage(text string) *Trial {
-	keep, bare := trial.Tried{Way: trial.Way{Method: "sweep", Workers: 1, Keep: true}, LogRow: 58, Records: -1, Images: 3, Locks: map[string]int{text: 12}}, trial.Tried{Way: trial.Way{Method: "single", Workers: 1}, LogRow: -1, Images: -1}
-	keep.Seconds, keep.HoldMS, keep.LogBytes, keep.Room, keep.Vary, keep.Trials, keep.Batches = 30, 90, 1<<20, 2<<20, 0.07, 10, 180
-	bare.Seconds, bare.HoldMS, bare.LogBytes = 20, 20000, -1
+	keep, bare := trial.Tried{Way: trial.Way{Method: "sweep", Workers: 1, Keep: true}, LogRow: 58, Records: -1, Images: 3, Temporary: 64 << 10, Locks: map[string]int{text: 12}}, trial.Tried{Way: trial.Way{Method: "single", Workers: 1}, LogRow: -1, Images: -1, Temporary: -1}
+	keep.Seconds, keep.HoldMS, keep.LogBytes, keep.Room, keep.Vary, keep.Trials, keep.Batches, keep.Dead = 30, 90, 1<<20, 2<<20, 0.07, 10, 180, 100_000
+	bare.Seconds, bare.HoldMS, bare.LogBytes, bare.Dead = 20, 20000, -1, -1
 	return &Trial{Title: text, Database: text, User: text, Job: Job{Name: text, Text: text}, Keys: "time", Hold: 200 * time.Millisecond, Made: noon, By: "0.2.0",
 		Steps: []TriedStep{{Name: text, Table: text, Advice: text, Command: text, Result: &trial.Result{Looks: 12, Rows: 1000000, Changes: 100000, Trials: 20, Rounds: 5, Spent: 4, Log: -1, Ways: []trial.Tried{bare, keep, {Way: trial.Way{Method: "roster"}, Failed: text}}, Short: text, Uncommitted: text}}}}
 }
@@ -124,7 +124,7 @@ func TestTrialTells(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := regexp.MustCompile(`\s+`).ReplaceAllString(regexp.MustCompile(`<[^>]*>`).ReplaceAllString(b.String(), " "), " ")
-	for _, want := range []string{"100,000 of 1,000,000 rows would change", "20.0 s 20.0 s (over the target) ? – 0 0 %", "30.0 s 90 ms 1.0 MiB 2.0 MiB 180 7 %", "58 B ? 3 0 spring 12", "20 transactions in 5 rounds, 4.0 s, ? of log", "not tried:", "hold target 200 ms"} {
+	for _, want := range []string{"100,000 of 1,000,000 rows would change", "20.0 s 20.0 s (over the target) ? – – 0 0 %", "30.0 s 90 ms 1.0 MiB 2.0 MiB 100,000 180 7 %", "58 B ? 3 64 KiB 0 spring 12", "20 transactions in 5 rounds, 4.0 s, ? of log", "not tried:", "hold target 200 ms"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("no %q in\n%s", want, text)
 		}

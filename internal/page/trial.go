@@ -68,7 +68,7 @@ type triedView struct {
 	Time, Hold, Log, Room, Batches, Varies     string
 	Trials                                     int
 	Fixed, Row, LogRow, Records, Images, Locks string
-	Waiters                                    string
+	Waiters, Dead, Temporary                   string
 	TimeShare, HoldShare, LogShare, RoomShare  float64 // of the most of any way, percent
 }
 
@@ -92,6 +92,10 @@ func (t *Trial) Shown(s TriedStep) (out []triedView) {
 			TimeShare: part(w.Seconds, mostTime), HoldShare: part(w.HoldMS, mostHold), LogShare: part(float64(w.LogBytes), float64(mostLog)), RoomShare: part(float64(w.Room), float64(mostRoom))}
 		if w.Keep {
 			x.Room = amount(w.Room)
+		}
+		x.Dead, x.Temporary = "–", amount(w.Temporary)
+		if w.Dead >= 0 {
+			x.Dead = term.Count(w.Dead)
 		}
 		x.Waiters = "?"
 		if s.Looks > 0 {

@@ -30,6 +30,8 @@ type Rehearsal struct {
 	KeptRow float64        `json:"kept_bytes_a_row"`   // changed row; -1 unknown
 	Locks   map[string]int `json:"locks"`
 
+	Temporary int64 `json:"-"` // bytes written to temporary files, where it was asked for and the engine can tell
+
 	Batches   int64   `json:"batches"` // estimated, as those below
 	Seconds   float64 `json:"seconds"`
 	HoldMS    float64 `json:"hold_ms"` // of a batch of full size
@@ -105,9 +107,10 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 
 // Attempt says how a batch is tried.
 type Attempt struct {
-	Keep  bool // old and new values are kept
-	Ahead bool // its rows are read before its turn, where a run of many batches does so
-	N     int  // tells those apart that are under way at the same time, from 0
+	Keep   bool // old and new values are kept
+	Ahead  bool // its rows are read before its turn, where a run of many batches does so
+	Weighs bool // what it writes to temporary files is told, where the engine can
+	N      int  // tells those apart that are under way at the same time, from 0
 
 	// Commit, if set, writes what a run records of a batch, after which it is committed, and tables for
 	// kept values are dropped again; else it is rolled back.
@@ -182,13 +185,14 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 			return nil, err
 		}
 	}
+	tx.Weighs = a.Weighs
 	begun := time.Now()
 	e, err := carried(ctx, db, tx, c, kept, r)
 	if err != nil {
 		return nil, err
 	}
 	x.WorkMS = engine.MS(time.Since(begun))
-	x.Changed, x.Log = e.Changed, e.Log
+	x.Changed, x.Log, x.Temporary = e.Changed, e.Log, tx.Temporary
 	for try := 1; tells && x.Locks == nil && try <= 3; try++ {
 		if try > 1 { // the engine could not tell; some renew their account only now and then
 			time.Sleep(lockAccount)

@@ -19,7 +19,8 @@ type try struct {
 	images    int64         // in all; -1 unknown
 	keptBytes float64       // for each changed row; -1 unknown
 	locks     map[string]int
-	waiters   int // other sessions that were seen to wait for it at once
+	temporary int64 // bytes written to temporary files; -1 unknown
+	waiters   int   // other sessions that were seen to wait for it at once
 }
 
 // Line is what a way costs: a part for each batch, and one for each row.
@@ -142,7 +143,9 @@ func pagesWritten(scanned, changed, rowBytes int64) float64 {
 // whole is what is to be carried out.
 type whole struct {
 	rows     int64 // of what is walked
+	matched  int64
 	changes  int64
+	old      bool          // rows that are written leave their old versions behind
 	rowBytes int64         // of a row, 0 unknown
 	hold     time.Duration // target
 	listing  time.Duration // to find all rows that match, once
@@ -156,6 +159,28 @@ type Estimate struct {
 	HoldMS   float64 `json:"hold_ms"`   // the longest
 	LogBytes int64   `json:"log_bytes"` // -1 unknown
 	Room     int64   `json:"room"`      // bytes of kept values; -1 unknown
+	Dead     int64   `json:"dead_rows"` // old versions left behind; -1 unknown, or there is no such thing
+}
+
+// written is how many rows a way writes of the whole. One that keeps their values leaves those alone that
+// would not change; others write all that match where that leaves old versions, elsewhere as many as the
+// trials tell.
+func (w Way) written(tries []try, all whole) int64 {
+	if w.Keep || all.matched <= all.changes {
+		return all.changes
+	}
+	if all.old {
+		return all.matched
+	}
+	rows, wrote := int64(0), int64(0)
+	for _, t := range tries {
+		rows, wrote = rows+t.rows, wrote+t.changed
+	}
+	of := all.rows
+	if w.Method == "roster" || w.Method == Rowwise {
+		of = all.matched
+	}
+	return min(max(int64(float64(wrote)/float64(max(rows, 1))*float64(of)), all.changes), all.matched)
 }
 
 // estimate goes from a way's trials to the whole.
@@ -166,16 +191,20 @@ func (w Way) estimate(l Line, tries []try, all whole) (e Estimate) {
 	}
 	// Few rows touch pages that many share.
 	logRow, keptRow := known(large(tries), func(t try) float64 { return t.logBytes }), known(tries, func(t try) float64 { return t.keptBytes })
-	e.LogBytes, e.Room = -1, -1
+	e.LogBytes, e.Room, e.Dead = -1, -1, -1
+	written := w.written(tries, all)
+	if all.old && !w.Yardstick {
+		e.Dead = written
+	}
 	if logRow >= 0 {
-		e.LogBytes = int64(logRow * float64(all.changes))
+		e.LogBytes = int64(logRow * float64(written))
 	}
 	if keptRow >= 0 {
 		e.Room = int64(keptRow * float64(all.changes))
 	} else if !w.Keep {
 		e.Room = 0
 	}
-	bytesARow := max(logRow, 0) * float64(all.changes) / float64(max(rows, 1))
+	bytesARow := max(logRow, 0) * float64(written) / float64(max(rows, 1))
 	var largest int64
 	switch w.Method {
 	case "single":

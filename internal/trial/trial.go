@@ -56,14 +56,15 @@ type Tried struct {
 	Way
 	Line
 	Estimate
-	Trials  int
-	Rows    int64   // of the largest trial
-	LogRow  float64 // bytes for each changed row; -1 unknown
-	Records float64 // likewise
-	Images  int64   // full-page images in all its trials; -1 unknown
-	Locks   map[string]int
-	Waiters int    // most other sessions that were seen to wait for its trials at once
-	Failed  string // why it could not be tried
+	Trials    int
+	Rows      int64   // of the largest trial
+	LogRow    float64 // bytes for each changed row; -1 unknown
+	Records   float64 // likewise
+	Images    int64   // full-page images in all its trials; -1 unknown
+	Locks     map[string]int
+	Temporary int64  // most bytes that a trial wrote to temporary files; -1 unknown
+	Waiters   int    // most other sessions that were seen to wait for its trials at once
+	Failed    string // why it could not be tried
 
 	tries []try
 }
@@ -85,9 +86,10 @@ func (t Tried) MarshalJSON() ([]byte, error) {
 		Records   float64        `json:"log_records_a_row"`
 		Images    int64          `json:"full_page_images"`
 		Locks     map[string]int `json:"locks,omitempty"`
+		Temporary int64          `json:"temporary_bytes"`
 		Waiters   int            `json:"others_waiting"`
 		Estimate
-	}{t.Name(), t.Method, t.Workers, t.Keep, t.Yardstick, t.Failed, t.Trials, engine.MS(t.Batch), float64(t.Row.Nanoseconds()) / 1000, t.Vary, t.LogRow, t.Records, t.Images, t.Locks, t.Waiters, t.Estimate})
+	}{t.Name(), t.Method, t.Workers, t.Keep, t.Yardstick, t.Failed, t.Trials, engine.MS(t.Batch), float64(t.Row.Nanoseconds()) / 1000, t.Vary, t.LogRow, t.Records, t.Images, t.Locks, t.Temporary, t.Waiters, t.Estimate})
 }
 
 // Sizes of trials.
@@ -112,7 +114,7 @@ func Run(ctx context.Context, db engine.DB, c *change.Change, ways []Way, o Opti
 		return nil, err
 	}
 	for _, w := range ways {
-		t.out.Ways = append(t.out.Ways, Tried{Way: w, Images: -1})
+		t.out.Ways = append(t.out.Ways, Tried{Way: w, Images: -1, Temporary: -1})
 	}
 	if o.Copy {
 		done, cerr := t.copied(ctx)
@@ -394,14 +396,14 @@ func (t *trial) one(ctx context.Context, worker int, w Way, r change.Range, rows
 			return t.loop(ctx, t.sessions[worker], keys)
 		}
 		if len(keys) == 0 {
-			return try{logBytes: -1, records: -1, images: -1, keptBytes: -1}, nil
+			return try{logBytes: -1, records: -1, images: -1, keptBytes: -1, temporary: -1}, nil
 		}
 		r, rows = change.Range{Keys: keys}, int64(len(keys))
 	}
 	if w.Method == Array {
 		return t.array(ctx, t.sessions[worker], r, rows)
 	}
-	a := preview.Attempt{Keep: w.Keep, Ahead: w.Method != "single", N: worker}
+	a := preview.Attempt{Weighs: true, Keep: w.Keep, Ahead: w.Method != "single", N: worker}
 	if t.real != nil {
 		a.Commit = t.record
 	}
@@ -409,7 +411,10 @@ func (t *trial) one(ctx context.Context, worker int, w Way, r change.Range, rows
 	if err != nil {
 		return try{}, err
 	}
-	out := try{rows: rows, changed: x.Changed, work: time.Duration(x.WorkMS * float64(time.Millisecond)), ahead: time.Duration(x.AheadMS * float64(time.Millisecond)), logBytes: x.LogRow, records: x.Records, images: x.Log.Images, keptBytes: x.KeptRow, locks: x.Locks}
+	out := try{rows: rows, changed: x.Changed, work: time.Duration(x.WorkMS * float64(time.Millisecond)), ahead: time.Duration(x.AheadMS * float64(time.Millisecond)), logBytes: x.LogRow, records: x.Records, images: x.Log.Images, keptBytes: x.KeptRow, locks: x.Locks, temporary: -1}
+	if t.c.D.Forms().OldVersions { // which tells of temporary files as well
+		out.temporary = x.Temporary
+	}
 	if x.Log.Scope == "" {
 		out.images = -1
 	}
@@ -507,7 +512,7 @@ func (t *trial) settle() {
 	if t.real != nil {
 		table = t.real.c.Table
 	}
-	all := whole{rows: table.Rows, changes: t.o.Changes, rowBytes: table.RowBytes, hold: t.o.Hold, listing: t.o.Counting, commit: t.out.Commit}
+	all := whole{rows: table.Rows, matched: t.o.Matched, changes: t.o.Changes, old: t.c.D.Forms().OldVersions && len(t.c.Acts) == 0, rowBytes: table.RowBytes, hold: t.o.Hold, listing: t.o.Counting, commit: t.out.Commit}
 	most := int64(0)
 	for i := range t.out.Ways {
 		w := &t.out.Ways[i]
@@ -528,6 +533,7 @@ func (t *trial) settle() {
 			if len(x.locks) > 0 {
 				w.Locks = x.locks
 			}
+			w.Temporary = max(w.Temporary, x.temporary)
 		}
 		if w.Method == "sweep" {
 			most = max(most, w.Rows)

@@ -46,6 +46,35 @@ func TestFit(t *testing.T) {
 	}
 }
 
+// TestWritten: a way that keeps nothing may write rows that stay as they are, and logs them.
+func TestWritten(t *testing.T) {
+	tries := []try{{rows: 10_000, changed: 4000, logBytes: 100, keptBytes: -1}, {rows: 10_000, changed: 6000, logBytes: 100, keptBytes: -1}, {rows: 200, changed: 100, logBytes: 100, keptBytes: -1}}
+	all := whole{rows: 1_000_000, matched: 600_000, changes: 200_000, hold: time.Second}
+	for _, x := range []struct {
+		way           Way
+		written, dead int64 // as the trials tell, and where old versions stay
+	}{
+		{Way{Method: "sweep", Workers: 1, Keep: true}, 200_000, 200_000},
+		{Way{Method: "sweep", Workers: 1}, 500_000, 600_000},
+		{Way{Method: "single", Workers: 1}, 500_000, 600_000},
+		{Way{Method: "roster", Workers: 1}, 300_000, 600_000}, // of the rows that match
+		{Way{Method: Rowwise, Workers: 1, Yardstick: true}, 300_000, -1},
+	} {
+		all.old = false
+		if e := x.way.estimate(fit(tries), tries, all); e.Dead != -1 || e.LogBytes != 100*x.written {
+			t.Errorf("%s: %d dead rows, %d bytes of log", x.way.Name(), e.Dead, e.LogBytes)
+		}
+		all.old = true
+		if e := x.way.estimate(fit(tries), tries, all); e.Dead != x.dead || x.dead > 0 && e.LogBytes != 100*x.dead {
+			t.Errorf("%s: %d dead rows, %d bytes of log", x.way.Name(), e.Dead, e.LogBytes)
+		}
+	}
+	all.old, all.matched = false, 450_000
+	if n := (Way{Method: "sweep", Workers: 1}).written(tries, all); n != 450_000 {
+		t.Errorf("%d rows written, though only 450,000 match", n)
+	}
+}
+
 // TestEstimate: from a trial of a few thousand rows to a table of ten million.
 func TestEstimate(t *testing.T) {
 	all := whole{rows: 10_000_000, changes: 5_000_000, hold: 200 * time.Millisecond, listing: 4 * time.Second, commit: Commit{Each: 2 * time.Millisecond, Byte: 1}}

@@ -504,6 +504,7 @@ type plan struct {
 	WALRecords  int64   `json:"WAL Records"`
 	WALImages   int64   `json:"WAL FPI"`
 	WALBytes    int64   `json:"WAL Bytes"`
+	Spilled     int64   `json:"Temp Written Blocks"`
 	Plans       []plan  `json:"Plans"`
 }
 
@@ -527,12 +528,19 @@ func (db *DB) explain(ctx context.Context, tx *engine.Tx, q *change.Query, c *ch
 	return db.explained(ctx, tx, q, c, false)
 }
 
+// blockBytes is the size of the blocks in which the server counts.
+const blockBytes = 8192
+
 // explained reads the figures of a statement from its EXPLAIN; returns says that it returns
 // every row that it has written.
 func (db *DB) explained(ctx context.Context, tx *engine.Tx, q *change.Query, c *change.Change, returns bool) (effect, error) {
 	e := effect{Effect: engine.Effect{Scanned: -1, Matched: -1}, intended: -1, returns: returns}
 	var text string
-	err := tx.S.Conn.QueryRowContext(ctx, "EXPLAIN (ANALYZE, WAL, TIMING OFF, SUMMARY OFF, FORMAT JSON) "+q.String(), q.Args...).Scan(&text)
+	more := ""
+	if tx.Weighs {
+		more = "BUFFERS, "
+	}
+	err := tx.S.Conn.QueryRowContext(ctx, "EXPLAIN (ANALYZE, WAL, "+more+"TIMING OFF, SUMMARY OFF, FORMAT JSON) "+q.String(), q.Args...).Scan(&text)
 	if err != nil {
 		return e, err
 	}
@@ -542,6 +550,7 @@ func (db *DB) explained(ctx context.Context, tx *engine.Tx, q *change.Query, c *
 	}
 	top := out[0].Plan
 	e.Log = engine.Log{Bytes: top.WALBytes, Records: top.WALRecords, Images: top.WALImages, Scope: "ours"}
+	tx.Temporary += top.Spilled * blockBytes
 	alias := ""
 	if c != nil {
 		alias = strings.ToLower(strings.Trim(c.Ref, `"`))
