@@ -123,8 +123,8 @@ func (p *Page) panel(m measure, long float64) (plots.Panel, bool) {
 			} else {
 				empty++
 			}
-			if math.IsNaN(y) && at.Batches == 0 && m.name != "waiting" && m.name != "lag" && empty < idleStretches {
-				continue // a batch that goes on, or a short gap: the line goes through to the next one
+			if math.IsNaN(y) && (at.Batches == 0 && m.name != "waiting" || m.name == "lag") && empty < idleStretches {
+				continue // a batch that goes on, or no look: the line goes through to the next one
 			}
 			line.X, line.Y = append(line.X, x), append(line.Y, y)
 			if m.besides != nil && len(p.Runs) == 1 {
