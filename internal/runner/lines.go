@@ -35,7 +35,8 @@ func (r *Runner) outcomes(ctx context.Context, w *Work) error {
 
 func (k *worker) settleLines(ctx context.Context, w *Work) error {
 	c := w.Change
-	all := c.Lines.All != "" && w.Step.Totals.Matched == c.Lines.Lines // each has found its row, of which there is one at most
+	t := w.Step.Totals
+	all := c.Lines.All != "" && (t.Matched == c.Lines.Lines || t.Changed == c.Lines.Lines) // each has found its row, of which there is one at most
 	if c.Lines.Missed == change.NoSuchKey && c.Verb != sqltext.Delete && !all {
 		if err := k.settleMissed(ctx, c); err != nil {
 			return err

@@ -37,6 +37,7 @@ type DB struct {
 	strict   string       // sql_mode in which a job's statement is carried out
 	stage    string       // sql_mode in which old values are copied, whatever they are
 	binlog   bool
+	noFiles  atomic.Bool // the server takes no files of rows
 	galera   bool
 	dormant  bool   // sessions begin as read-only
 	clear    bool   // no TLS, though it was preferred
