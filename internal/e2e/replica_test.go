@@ -286,9 +286,10 @@ func TestCheckpointsAreMarked(t *testing.T) {
 	defer release()
 	cmd := d.start("run", "--sql", "UPDATE t SET n = n + 1 WHERE id > 0", "--accept", "100", "--batch", "10")
 	d.stuck()
-	// The server tells of the whole second alone.
-	d.until("the second in which the run began is over", func() bool {
-		return d.one("SELECT (clock_timestamp() > date_trunc('second', started_at) + interval '1 second')::text FROM jugatum.run") == "true"
+	// The server tells of the whole second alone, and what was before the run is none of its own.
+	now := d.one("SELECT date_trunc('second', clock_timestamp())::text")
+	d.until("the second is over", func() bool {
+		return d.one("SELECT (clock_timestamp() > CAST('"+now+"' AS timestamptz) + interval '1 second')::text") == "true"
 	})
 	d.exec("CHECKPOINT")
 	after := d.one("SELECT clock_timestamp()::text")

@@ -63,9 +63,9 @@ type Server struct {
 
 // CheckpointTeller is met by engines whose servers write more log after each checkpoint.
 type CheckpointTeller interface {
-	// LastCheckpoint is how long ago the last checkpoint that has come to its end began, to
-	// within a second.
-	LastCheckpoint(ctx context.Context) (time.Duration, error)
+	// LastCheckpoint tells when the last checkpoint that has come to its end began, in whole
+	// seconds, and what time it is now, both by the server's clock.
+	LastCheckpoint(ctx context.Context) (began, now time.Time, err error)
 }
 
 // LogPositioner is met by engines that tell a transaction's own log only at its

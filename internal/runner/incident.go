@@ -18,7 +18,7 @@ const pointsEvery = 2 * time.Second
 type checkpoints struct {
 	teller engine.CheckpointTeller
 	asked  time.Time
-	last   time.Time
+	last   time.Time // that was told of, by the server's clock
 }
 
 // next gives the time at which a checkpoint began that was not told of before. What cannot be
@@ -28,20 +28,18 @@ func (c *checkpoints) next(ctx context.Context) (began time.Time, ok bool) {
 		return began, false
 	}
 	c.asked = time.Now()
-	ago, err := c.teller.LastCheckpoint(ctx)
+	at, now, err := c.teller.LastCheckpoint(ctx)
 	if err != nil {
 		if ctx.Err() == nil {
 			c.teller = nil
 		}
 		return began, false
 	}
-	began = c.asked.Add(-ago)
-	// The server tells whole seconds, and the way to it takes its time.
-	if began.Before(c.last.Add(1500 * time.Millisecond)) {
+	if at.Equal(c.last) {
 		return began, false
 	}
-	c.last = began
-	return began, true
+	c.last = at
+	return time.Now().Add(at.Sub(now)), true // by our clock, as all that is on record
 }
 
 // at is the server that a run works at, as far as it is known.

@@ -161,6 +161,7 @@ func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 	if db.granted, err = readGrants(ctx, probe); err != nil {
 		return err
 	}
+	db.noFiles.Store(db.binlog && format == "MIXED") // which might log a file as a statement
 	db.modes = mode
 	db.strict, db.stage = modes(mode)
 	if db.binlog && format == "STATEMENT" {

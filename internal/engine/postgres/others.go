@@ -159,10 +159,9 @@ func (db *DB) ServerAt(ctx context.Context, s *engine.Session) (engine.Server, e
 }
 
 // LastCheckpoint reads the server's control file.
-func (db *DB) LastCheckpoint(ctx context.Context) (time.Duration, error) {
-	var ago float64
-	err := db.pool.QueryRowContext(ctx, "SELECT CAST(EXTRACT(EPOCH FROM pg_catalog.clock_timestamp() - c.checkpoint_time) AS float8) FROM pg_catalog.pg_control_checkpoint() c").Scan(&ago)
-	return time.Duration(ago * float64(time.Second)), err
+func (db *DB) LastCheckpoint(ctx context.Context) (began, now time.Time, err error) {
+	err = db.pool.QueryRowContext(ctx, "SELECT c.checkpoint_time, pg_catalog.clock_timestamp() FROM pg_catalog.pg_control_checkpoint() c").Scan(&began, &now)
+	return began, now, err
 }
 
 // Moment is the number of the next transaction.
