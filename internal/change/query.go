@@ -419,24 +419,10 @@ func Doubles(c *Change, r Range) *Query { return doubles(c, r, false) }
 // each column's new values, as text, and how many source rows there are.
 func DoublesShown(c *Change) *Query { return doubles(c, Range{}, true) }
 
-// Given appends what is assigned, before we bring it into a form.
-func (q *Query) Given(c *Change, s Set) *Query {
-	if c.given(s) == nil {
-		return q.Add("(").Fragment(s.Expr, c.Params).Add(")")
-	}
-	return q.NewValue(c, s)
-}
-
-// given is the column whose type that has; nil where it is any.
-func (c *Change) given(s Set) *Column {
-	if c.Rewrite != nil && c.Rewrite.Follows {
-		return nil
-	}
-	return s.Column
-}
-
 func doubles(c *Change, r Range, show bool) *Query {
 	q := &Query{D: c.D}
+	// What is brought into a form on its way is compared as it comes, and need not fit its column.
+	raw := c.Rewrite != nil && c.Rewrite.Follows
 	q.With(c, false).Add("SELECT ")
 	keys := ""
 	for i := range c.Table.Key.Columns {
@@ -450,10 +436,13 @@ func doubles(c *Change, r Range, show bool) *Query {
 		for i, s := range c.Set {
 			for _, end := range []string{q.D.Own("min"), q.D.Own("max")} {
 				n := "n" + itoa(i)
-				if s.Column.Class == Number && c.Rewrite == nil { // as text 14 would come before 9
+				switch {
+				case raw:
+					q.Add(", ", end, "(", q.D.Text(nil, n), ")")
+				case s.Column.Class == Number: // as text 14 would come before 9
 					q.Add(", ", q.D.Text(s.Column, end+"("+n+")"))
-				} else {
-					q.Add(", ", end, "(", q.D.Text(c.given(s), n), ")")
+				default:
+					q.Add(", ", end, "(", q.D.Text(s.Column, n), ")")
 				}
 			}
 		}
@@ -464,7 +453,8 @@ func doubles(c *Change, r Range, show bool) *Query {
 		q.sep(i).Add(c.Ref, ".", c.D.Quote(k.Name), " AS k", itoa(i))
 	}
 	for i, s := range c.Set {
-		q.Add(", ").Given(c, s).Add(" AS n", itoa(i))
+		s.Untyped = s.Untyped && !raw
+		q.Add(", ").NewValue(c, s).Add(" AS n", itoa(i))
 	}
 	q.Source(c, r).Add(") AS jugatum_s GROUP BY ", keys, " HAVING count(*) > 1 AND (1 = 0")
 	for i := range c.Set {

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -17,7 +16,6 @@ import (
 	"time"
 
 	"jugatum/internal/ledger"
-	"jugatum/internal/report"
 )
 
 const killRows = 100_000
@@ -213,19 +211,10 @@ func TestServerStopped(t *testing.T) {
 	}
 }
 
-// shown is what `show` tells of a run.
-func (d *database) shown(run string) (x report.Run) {
-	d.t.Helper()
-	if err := json.Unmarshal([]byte(d.must(0, "show", run, "--json").out), &x); err != nil {
-		d.t.Fatal(err)
-	}
-	return x
-}
-
 // reconnected counts connections of run 1 that were lost and of which these words are told.
 func (d *database) reconnected(words string) (n int) {
 	d.t.Helper()
-	for _, x := range d.shown("1").Incidents {
+	for _, x := range d.show("1").Incidents {
 		if x.Kind == ledger.Reconnected && strings.HasPrefix(x.Detail, words) {
 			n++
 		}

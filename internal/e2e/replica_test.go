@@ -83,7 +83,7 @@ func TestLagStaysWithin(t *testing.T) {
 	if got := d.one("SELECT count(*) FROM t WHERE n <> 1"); got != "0" {
 		t.Errorf("%s rows were not changed just once", got)
 	}
-	if run := d.shown("1"); run.MostLagMS <= 0 {
+	if run := d.show("1"); run.MostLagMS <= 0 {
 		t.Errorf("the replica was behind by %g ms at most", run.MostLagMS)
 	}
 	if got := d.one("SELECT why FROM jugatum.batch WHERE why LIKE 'a replica%' ORDER BY pause_ms DESC LIMIT 1"); !strings.Contains(got, "127.0.0.1") || !strings.Contains(got, "MB of log") {
@@ -182,10 +182,7 @@ func TestStandbyIsWaitedFor(t *testing.T) {
 	defer release()
 	cmd = clerk.start("run", "--sql", "UPDATE t SET n = n - 1 WHERE id <= 40", "--accept", "40", "--batch", "10", "--ledger", "clerk")
 	d.stuck()
-	since := d.one("SELECT clock_timestamp()::text")
-	d.until("it has looked at the standbys", func() bool {
-		return d.one("SELECT count(*) FROM pg_stat_activity WHERE usename = 'clerk' AND query LIKE '%pg_stat_replication%' AND state = 'idle' AND query_start > '"+since+"'") != "0"
-	})
+	d.looks(6)
 	release()
 	if err := cmd.Wait(); err != nil {
 		t.Fatalf("%v\n%s", err, cmd.Stderr)
@@ -286,22 +283,19 @@ func TestCheckpointsAreMarked(t *testing.T) {
 	defer release()
 	cmd := d.start("run", "--sql", "UPDATE t SET n = n + 1 WHERE id > 0", "--accept", "100", "--batch", "10")
 	d.stuck()
-	// The server tells of the whole second alone, and what was before the run is none of its own.
-	now := d.one("SELECT date_trunc('second', clock_timestamp())::text")
-	d.until("the second is over", func() bool {
-		return d.one("SELECT (clock_timestamp() > CAST('"+now+"' AS timestamptz) + interval '1 second')::text") == "true"
-	})
+	d.looks(6) // what was there before the run is none of its own
 	d.exec("CHECKPOINT")
 	after := d.one("SELECT clock_timestamp()::text")
 	d.until("the run has asked for it", func() bool {
 		return d.one("SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND query LIKE '%pg_control_checkpoint%' AND pid <> pg_backend_pid() AND state = 'idle' AND query_start > '"+after+"'") != "0"
 	})
+	d.looks(6) // and has taken the answer
 	release()
 	if err := cmd.Wait(); err != nil {
 		t.Fatalf("%v\n%s", err, cmd.Stderr)
 	}
 	n := 0
-	for _, x := range d.shown("1").Incidents {
+	for _, x := range d.show("1").Incidents {
 		if x.Kind == ledger.Checkpoint {
 			n++
 		}

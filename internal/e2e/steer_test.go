@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"jugatum/internal/ledger"
 )
 
 // sumJSON is what the tests here read of a run's summary.
@@ -26,6 +28,8 @@ type sumJSON struct {
 	HoldMS    float64 `json:"hold_target_ms"`
 	KeptBytes int64   `json:"kept_bytes"`
 	Log       struct{ Bytes int64 }
+	MostLagMS float64 `json:"most_lag_ms"`
+	Incidents []ledger.Incident
 	Server    map[string]int64
 	Steps     []struct {
 		Changed int64

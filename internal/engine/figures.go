@@ -63,9 +63,14 @@ type Server struct {
 
 // CheckpointTeller is met by engines whose servers write more log after each checkpoint.
 type CheckpointTeller interface {
-	// LastCheckpoint tells when the last checkpoint that has come to its end began, in whole
-	// seconds, and what time it is now, both by the server's clock.
-	LastCheckpoint(ctx context.Context) (began, now time.Time, err error)
+	// LastCheckpoint tells of the last checkpoint that has come to its end.
+	LastCheckpoint(ctx context.Context) (Point, error)
+}
+
+// Point is a checkpoint.
+type Point struct {
+	Name string        // by which it is told from others: where it is in the log
+	Ago  time.Duration // since it began, by the server's clock, to within a second
 }
 
 // LogPositioner is met by engines that tell a transaction's own log only at its
@@ -86,6 +91,14 @@ type Housekeeper interface {
 
 // MS is a duration in milliseconds, as the ledger and JSON have it; to the microsecond.
 func MS(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// KnownMS is MS of a duration that may not be known, which is below 0: then it is -1.
+func KnownMS(d time.Duration) float64 {
+	if d < 0 {
+		return -1
+	}
+	return MS(d)
+}
 
 // Weigher is met by engines that can tell how much room one table takes.
 type Weigher interface {

@@ -284,11 +284,23 @@ type rowReader struct {
 	texts change.Texts // where of a row that is read what is
 	how   reading
 	walk  *Walk
-	held  int             // bytes in memory
-	key   change.KeyValue // of the row before
-	cells [][]byte        // what was read of it, where it may come once more
-	taken bool            // it is among the rows, as the last of them
+	held  int // bytes in memory
+
+	// Of the row before, where it may come once more, for another row of the source:
+	key   change.KeyValue
+	id    string   // the key as one text
+	cells [][]byte // what was read of it
+	fate  fate
 }
+
+// fate is what has become of a row.
+type fate int
+
+const (
+	stays   fate = iota // it is as it is to be
+	taken               // it is the last of the rows
+	refused             // it is the last of those refused
+)
 
 // again reports whether a row is the one before once more, for another row of the source. It is refused
 // where that one would have it be something else.
@@ -296,24 +308,26 @@ func (x *rowReader) again(key change.KeyValue, values [][]byte) bool {
 	if x.c.From.Empty() {
 		return false
 	}
-	if x.key == nil || x.key.Encode() != key.Encode() {
-		x.cells = x.cells[:0]
+	if id := key.Encode(); x.id != id {
+		x.id, x.cells = id, x.cells[:0]
 		for _, v := range values {
 			x.cells = append(x.cells, bytes.Clone(v))
 		}
 		return false
 	}
-	same := slices.EqualFunc(values, x.cells, func(a, b []byte) bool { return bytes.Equal(a, b) && (a == nil) == (b == nil) })
-	if n := len(x.refused); !same && (n == 0 || x.refused[n-1].Key.Encode() != key.Encode()) {
-		x.refused = append(x.refused, &RefusedRow{Key: key, Err: errors.New("several source rows give it different values")})
-		if x.taken {
-			x.rows = x.rows[:len(x.rows)-1]
-		} else {
-			x.matched++
-		}
+	if x.fate == refused || slices.EqualFunc(values, x.cells, func(a, b []byte) bool { return bytes.Equal(a, b) && (a == nil) == (b == nil) }) {
+		return true
 	}
+	if x.fate == taken { // and counted
+		x.rows = x.rows[:len(x.rows)-1]
+	} else {
+		x.matched++
+	}
+	x.refuse(&RefusedRow{Key: key, Err: errors.New("several source rows give it different values")})
 	return true
 }
+
+func (x *rowReader) refuse(r *RefusedRow) { x.refused, x.fate = append(x.refused, r), refused }
 
 // query is for the rows of a range: keys, where a row stands if the engine has a place for
 // that, and the texts.
@@ -343,13 +357,13 @@ const rowRoom = 200
 func (x *rowReader) row(key change.KeyValue, place string, values [][]byte) {
 	row := Rewritten{Key: key, At: place, New: make([]*string, len(x.c.Set))}
 	changes := false
-	x.taken = false
+	x.fate = stays
 	var nulls []byte
 	for i := range x.cols {
 		out, now, done, err := x.texts.New(i, values)
 		switch {
 		case err != nil:
-			x.refused = append(x.refused, &RefusedRow{Key: key, Column: x.cols[i].Column.Name, Err: err})
+			x.refuse(&RefusedRow{Key: key, Column: x.cols[i].Column.Name, Err: err})
 			x.matched++
 			return
 		case !done || x.texts.Same(i, out, now):
@@ -375,7 +389,7 @@ func (x *rowReader) row(key change.KeyValue, place string, values [][]byte) {
 				}
 			}
 		}
-		x.rows, x.taken = append(x.rows, row), true
+		x.rows, x.fate = append(x.rows, row), taken
 		x.held += rowRoom
 	}
 	if x.held > atOnce && x.c.From.Empty() { // else the same row may come once more

@@ -82,8 +82,8 @@ type Tx struct {
 	// out; else -1.
 	Foreseen int64
 	outlook  *Outlook // what was read of its range before its turn
-	// Weighs asks statements for what they write to temporary files, where the engine can tell: its
-	// bytes are added to Temporary.
+	// Weighs asks for what the statements write to temporary files, in bytes: Temporary has that, or -1
+	// where the engine cannot tell.
 	Weighs    bool
 	Temporary int64
 	made      []string // temporary tables, there for good once it commits

@@ -114,10 +114,7 @@ func counts(s *ledger.Step) *Counts {
 func batch(lane int, b *ledger.Batch) *Batch {
 	e := b.Effect
 	x := &Batch{Lane: lane, N: b.N, Began: b.Began.UTC(), Scanned: e.Scanned, Matched: e.Matched, Changed: e.Changed, Skipped: b.Skipped, SetAside: b.SetAside, HoldMS: engine.MS(b.Hold), LockWaitMS: engine.MS(b.LockWait), PauseMS: engine.MS(b.Pause), Why: b.Why,
-		LogBytes: -1, LogRecords: -1, LogImages: -1, LogScope: e.Log.Scope, Locks: b.Locks, Retries: b.Retries, LagMS: -1, Waiters: b.Waiters}
-	if b.Lag >= 0 {
-		x.LagMS = engine.MS(b.Lag)
-	}
+		LogBytes: -1, LogRecords: -1, LogImages: -1, LogScope: e.Log.Scope, Locks: b.Locks, Retries: b.Retries, LagMS: engine.KnownMS(b.Lag), Waiters: b.Waiters}
 	if e.Log != (engine.Log{}) && e.Log.Scope != "" {
 		x.LogBytes, x.LogRecords, x.LogImages = e.Log.Bytes, e.Log.Records, e.Log.Images
 	}

@@ -55,7 +55,5 @@ func (b *builder) filling(where string) {
 		b.SQL = strings.Replace(b.SQL, "value_of_o", value, 1)
 	}
 	b.Job = "[[step]]\ntable = 't'\n" + keys + "\n"
-	if where != "" {
-		b.Job += `where = """` + strings.TrimPrefix(where, " WHERE ") + `"""` + "\n"
-	}
+	b.Job += filterOf(where)
 }

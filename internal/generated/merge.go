@@ -34,9 +34,7 @@ func (b *builder) merging(where string) {
 	if fill {
 		b.Job += "blanks = 'fill'\n"
 	}
-	if where != "" {
-		b.Job += `where = """` + strings.TrimPrefix(where, " WHERE ") + `"""` + "\n"
-	}
+	b.Job += filterOf(where)
 	if len(b.key) == 0 {
 		b.SQL, b.Wrong = "SELECT 1", false
 		if b.sqlite() { // which goes by the number of each row

@@ -65,7 +65,5 @@ func (b *builder) moving(where string) {
 		b.Job += "present = 'replace'\n"
 		b.SQL = "DELETE FROM arch WHERE EXISTS (SELECT 1 FROM t" + and(where, match) + "); " + b.SQL
 	}
-	if where != "" {
-		b.Job += `where = """` + strings.TrimPrefix(where, " WHERE ") + `"""` + "\n"
-	}
+	b.Job += filterOf(where)
 }

@@ -1,7 +1,5 @@
 package generated
 
-import "strings"
-
 // shaping writes a step that brings texts into a form, and the statement that it stands for: of the
 // transforms those that a server can carry out as well, whatever the collation. where is the filter with
 // its WHERE, or nothing.
@@ -37,9 +35,7 @@ func (b *builder) shaping(where string) {
 	// A text that has its form is not written.
 	b.SQL = "UPDATE t SET txt = " + value + and(where, b.by(value+" IS NOT txt", "("+value+") IS DISTINCT FROM "+txt, "NOT (CAST("+value+" AS binary) <=> CAST(txt AS binary))"))
 	b.Job = "[[step]]\ntable = 't'\n"
-	if where != "" {
-		b.Job += `where = """` + strings.TrimPrefix(where, " WHERE ") + `"""` + "\n"
-	}
+	b.Job += filterOf(where)
 	if let != "" {
 		b.Job += `let = { form = "` + let + `" }` + "\n"
 	}

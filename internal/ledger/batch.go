@@ -155,7 +155,7 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, lane *Lane, b *Batch
 	if _, err := tx.Exec(ctx, l.sql(`INSERT INTO @batch (run, step, lane, n, began_at, key_to, kept_to, scanned, matched, changed, skipped, lock_wait_ms, log_bytes, log_records, log_images, log_scope, locks, retries, set_aside, waiters, lag_ms, pause_ms, why, acts)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`),
 		b.Run, b.Step, b.Lane, b.N, stamp(b.Began), b.To.Encode(), e.Kept, e.Scanned, e.Matched, e.Changed, b.Skipped, engine.MS(b.LockWait),
-		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, lagMS(b.Lag), engine.MS(b.Pause), b.Why, acts); err != nil {
+		unknown(e.Log.Bytes), unknown(e.Log.Records), unknown(e.Log.Images), e.Log.Scope, string(locks), b.Retries, b.SetAside, b.Waiters, engine.KnownMS(b.Lag), engine.MS(b.Pause), b.Why, acts); err != nil {
 		return err
 	}
 	if e.Kept != lane.Kept {
@@ -172,7 +172,7 @@ func (l *Ledger) Record(ctx context.Context, tx *engine.Tx, lane *Lane, b *Batch
 // settle fills in what is known of a batch only after its commit.
 func (l *Ledger) settle(ctx context.Context, tx *engine.Tx, b *Batch) error {
 	_, err := tx.Exec(ctx, l.sql("UPDATE @batch SET hold_ms = ?, waiters = ?, lag_ms = ?, log_bytes = ?, log_records = ?, log_images = ?, log_scope = ? WHERE run = ? AND step = ? AND lane = ? AND n = ?"),
-		engine.MS(b.Hold), b.Waiters, lagMS(b.Lag), unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.Lane, b.N)
+		engine.MS(b.Hold), b.Waiters, engine.KnownMS(b.Lag), unknown(b.Effect.Log.Bytes), unknown(b.Effect.Log.Records), unknown(b.Effect.Log.Images), b.Effect.Log.Scope, b.Run, b.Step, b.Lane, b.N)
 	return err
 }
 
@@ -318,14 +318,7 @@ func (l *Ledger) batches(ctx context.Context, which string, args []any, each fun
 	return rows.Err()
 }
 
-// lagMS and lagOf write and read a lag, of which -1 says that it is not known.
-func lagMS(d time.Duration) float64 {
-	if d < 0 {
-		return -1
-	}
-	return engine.MS(d)
-}
-
+// lagOf reads a lag, of which -1 says that it is not known.
 func lagOf(ms float64) time.Duration {
 	if ms < 0 {
 		return -1

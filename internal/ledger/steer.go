@@ -176,11 +176,10 @@ func (l *Ledger) Incidents(ctx context.Context, run int64) ([]Incident, error) {
 	return out, rows.Err()
 }
 
-// MostLag is how far the replica furthest behind was seen to be, at its most; -1 unknown.
-func (l *Ledger) MostLag(ctx context.Context, run int64) (time.Duration, error) {
-	ms := -1.0
-	err := l.db.Pool().QueryRowContext(ctx, l.read("SELECT coalesce(max(lag_ms), -1) FROM @batch WHERE run = ?"), run).Scan(&ms)
-	return lagOf(ms), err
+// MostLag is how far the replica furthest behind was seen to be, at its most, in milliseconds; -1 unknown.
+func (l *Ledger) MostLag(ctx context.Context, run int64) (ms float64, err error) {
+	err = l.db.Pool().QueryRowContext(ctx, l.read("SELECT coalesce(max(lag_ms), -1) FROM @batch WHERE run = ?"), run).Scan(&ms)
+	return ms, err
 }
 
 // Cost of looking for others' waits, and what was seen.

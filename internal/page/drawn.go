@@ -30,6 +30,8 @@ type measure struct {
 	aside       func(float64) string
 	fill, whole bool
 	bytes       bool
+	apart       bool // the line ends where nothing is known
+	sparse      bool // few batches tell of it: the line goes through to the next that does
 	limit       bool // the hold target is drawn
 }
 
@@ -42,8 +44,8 @@ var measures = []measure{
 	{name: "log", title: "log written a second", of: func(m timeline.Moment, w float64) float64 { return m.LogBytes / w }, aside: size, bytes: true, fill: true},
 	{name: "logrow", title: "log for each row changed", of: func(m timeline.Moment, _ float64) float64 { return m.LogARow }, aside: size, bytes: true},
 	{name: "images", title: "full-page images: the first changes of pages after a checkpoint of the server", of: func(m timeline.Moment, _ float64) float64 { return float64(m.Images) }, aside: count, fill: true, whole: true},
-	{name: "waiting", title: "sessions seen waiting on the run", of: func(m timeline.Moment, _ float64) float64 { return m.MostWaiters }, aside: count, whole: true},
-	{name: "lag", title: "how far the replica furthest behind was behind", of: func(m timeline.Moment, _ float64) float64 { return m.MostLag }, aside: milliseconds},
+	{name: "waiting", title: "sessions seen waiting on the run", of: func(m timeline.Moment, _ float64) float64 { return m.MostWaiters }, aside: count, whole: true, apart: true},
+	{name: "lag", title: "how far the replica furthest behind was behind", of: func(m timeline.Moment, _ float64) float64 { return m.MostLag }, aside: milliseconds, sparse: true},
 	{name: "paused", title: "share of the time waited to ease off", of: func(m timeline.Moment, w float64) float64 { return min(m.Paused/w, 1) }, aside: percent, fill: true},
 }
 
@@ -123,7 +125,7 @@ func (p *Page) panel(m measure, long float64) (plots.Panel, bool) {
 			} else {
 				empty++
 			}
-			if math.IsNaN(y) && (at.Batches == 0 && m.name != "waiting" || m.name == "lag") && empty < idleStretches {
+			if math.IsNaN(y) && (at.Batches == 0 && !m.apart || m.sparse) && empty < idleStretches {
 				continue // a batch that goes on, or no look: the line goes through to the next one
 			}
 			line.X, line.Y = append(line.X, x), append(line.Y, y)

@@ -52,9 +52,15 @@ func (m *markdown) marks(p *Page) {
 			rows = append(rows, []string{fmt.Sprintf("run %d", r.Run.Run), clock(k.At), k.Text})
 		}
 	}
-	if len(rows) > 0 {
-		m.line("\n## Over the time")
-		m.table(" >", []string{"run", "after", "what happened"}, rows)
+	if len(rows) == 0 {
+		return
+	}
+	m.line("\n## Over the time")
+	m.table(" >", []string{"run", "after", "what happened"}, rows)
+	for _, r := range p.Runs {
+		if n := len(r.Line.Marks) - len(r.marks()); n > 0 {
+			m.line("\n… and %d more of run %d.", n, r.Run.Run)
+		}
 	}
 }
 

@@ -30,7 +30,7 @@ type Rehearsal struct {
 	KeptRow float64        `json:"kept_bytes_a_row"`   // changed row; -1 unknown
 	Locks   map[string]int `json:"locks"`
 
-	Temporary int64 `json:"-"` // bytes written to temporary files, where it was asked for and the engine can tell
+	Temporary int64 `json:"-"` // bytes written to temporary files; -1 unknown, or not asked for
 
 	Batches   int64   `json:"batches"` // estimated, as those below
 	Seconds   float64 `json:"seconds"`
@@ -185,7 +185,7 @@ func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Ch
 			return nil, err
 		}
 	}
-	tx.Weighs = a.Weighs
+	tx.Weighs, tx.Temporary = a.Weighs, -1
 	begun := time.Now()
 	e, err := carried(ctx, db, tx, c, kept, r)
 	if err != nil {

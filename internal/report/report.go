@@ -164,12 +164,8 @@ func Read(ctx context.Context, db engine.DB, l *ledger.Ledger, id int64, elapsed
 	if s.Others, s.Waits, err = l.Watched(ctx, id, 5); err != nil {
 		return nil, err
 	}
-	lag, err := l.MostLag(ctx, id)
-	if err != nil {
+	if s.MostLagMS, err = l.MostLag(ctx, id); err != nil {
 		return nil, err
-	}
-	if s.MostLagMS = engine.MS(lag); lag < 0 {
-		s.MostLagMS = -1
 	}
 	if s.Incidents, err = l.Incidents(ctx, id); err != nil {
 		return nil, err

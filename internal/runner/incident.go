@@ -18,39 +18,37 @@ const pointsEvery = 2 * time.Second
 type checkpoints struct {
 	teller engine.CheckpointTeller
 	asked  time.Time
-	last   time.Time // that was told of, by the server's clock
+	last   string // the one before, by its name; "" until it was asked
 }
 
-// next gives the time at which a checkpoint began that was not told of before. What cannot be
-// asked is not asked again: the run goes on without.
-func (c *checkpoints) next(ctx context.Context) (began time.Time, ok bool) {
-	if c.teller == nil || time.Since(c.asked) < pointsEvery {
-		return began, false
+// next gives the time at which a checkpoint began that has come to its end since it was asked before,
+// zero if none has; now is the time by our clock.
+func (c *checkpoints) next(ctx context.Context, now time.Time) (began time.Time, err error) {
+	if c.teller == nil || now.Sub(c.asked) < pointsEvery {
+		return began, nil
 	}
-	c.asked = time.Now()
-	at, now, err := c.teller.LastCheckpoint(ctx)
-	if err != nil {
-		if ctx.Err() == nil {
-			c.teller = nil
-		}
-		return began, false
+	c.asked = now
+	p, err := c.teller.LastCheckpoint(ctx)
+	if err != nil || p.Name == c.last {
+		return began, err
 	}
-	if at.Equal(c.last) {
-		return began, false
+	if c.last != "" {
+		began = now.Add(-p.Ago)
 	}
-	c.last = at
-	return time.Now().Add(at.Sub(now)), true // by our clock, as all that is on record
+	c.last = p.Name
+	return began, nil
 }
 
-// at is the server that a run works at, as far as it is known.
-type at struct {
+// whereabouts is the server that a run works at, as far as it is known.
+type whereabouts struct {
 	mu     sync.Mutex
 	server engine.Server
 	known  bool
 }
 
-// is asks which server a session is at, and says in words which it is compared with before.
-func (a *at) is(ctx context.Context, db engine.DB, s *engine.Session) (words string) {
+// ask asks at which server a session is, and words which it is beside the one before; "" where that is
+// not known.
+func (a *whereabouts) ask(ctx context.Context, db engine.DB, s *engine.Session) (words string) {
 	t, ok := db.(engine.ServerTeller)
 	if !ok {
 		return ""
@@ -77,7 +75,7 @@ func (a *at) is(ctx context.Context, db engine.DB, s *engine.Session) (words str
 // connected says that a worker has a connection again, which it had lost for a cause.
 func (k *worker) connected(ctx context.Context, cause error, lost time.Time) {
 	detail := cause.Error()
-	if words := k.at.is(ctx, k.DB, k.session); words != "" {
+	if words := k.at.ask(ctx, k.DB, k.session); words != "" {
 		detail = words + ": " + detail
 	}
 	k.others.tells(ledger.Incident{At: lost, Kind: ledger.Reconnected, ForMS: engine.MS(time.Since(lost)), Detail: strings.ToValidUTF8(detail, "?")})

@@ -5,54 +5,58 @@ import (
 	"errors"
 	"testing"
 	"time"
+
+	"jugatum/internal/engine"
 )
 
-// points is a server whose last checkpoint began at a time.
+// points is a server whose last checkpoint is this one.
 type points struct {
-	began, now time.Time
-	err        error
-	asked      int
+	engine.Point
+	err   error
+	asked int
 }
 
-func (p *points) LastCheckpoint(context.Context) (time.Time, time.Time, error) {
+func (p *points) LastCheckpoint(context.Context) (engine.Point, error) {
 	p.asked++
-	return p.began, p.now, p.err
+	return p.Point, p.err
 }
 
-// TestCheckpoints: each is told of once, whatever the server's clock says, and a server that cannot be
-// asked is not asked again.
+// TestCheckpoints: each that comes after the one that was there is told of once, by the time that the
+// server says has gone by since; an error tells of none, and does not end it.
 func TestCheckpoints(t *testing.T) {
-	ctx := context.Background()
-	then := time.Date(1999, 12, 31, 23, 59, 30, 0, time.UTC) // by a clock that is far behind
-	p := &points{began: then, now: then.Add(10 * time.Second)}
+	now := time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
+	p := &points{}
 	c := checkpoints{teller: p}
-	tells := func() bool {
-		c.asked = time.Time{} // long ago
-		at, ok := c.next(ctx)
-		if ago := time.Since(at); ok && (ago < 10*time.Second || ago > time.Hour) {
-			t.Errorf("it began %v ago, by the server's clock 10 s", ago)
+	for i, x := range []struct {
+		after time.Duration // the time before
+		name  string
+		ago   time.Duration
+		err   error
+		asked int
+		told  bool
+	}{
+		{0, "0/10", time.Hour, nil, 1, false}, // was there before
+		{pointsEvery, "0/10", time.Hour, nil, 2, false},
+		{pointsEvery / 2, "0/20", time.Second, nil, 2, false}, // too early
+		{pointsEvery / 2, "0/20", 3 * time.Second, nil, 3, true},
+		{pointsEvery, "0/20", 5 * time.Second, nil, 4, false},
+		{pointsEvery, "", 0, errors.New("the server is down"), 5, false},
+		{pointsEvery, "0/30", 4 * time.Second, nil, 6, true},
+		{pointsEvery, "0/40", 0, nil, 7, true}, // in the same moment
+	} {
+		now = now.Add(x.after)
+		p.Name, p.Ago, p.err = x.name, x.ago, x.err
+		at, err := c.next(context.Background(), now)
+		want := time.Time{}
+		if x.told {
+			want = now.Add(-x.ago)
 		}
-		return ok
+		if !at.Equal(want) || err != x.err || p.asked != x.asked {
+			t.Errorf("%d: told of %v, expected %v; %v, asked %d times", i, at, want, err, p.asked)
+		}
 	}
-	if !tells() || tells() {
-		t.Error("the first is told of once")
-	}
-	if _, ok := c.next(ctx); ok || p.asked != 2 {
-		t.Error("it was asked again at once")
-	}
-	p.now = p.now.Add(time.Hour)
-	if tells() {
-		t.Error("the same is told of again")
-	}
-	p.began = p.now.Add(-10 * time.Second)
-	if !tells() {
-		t.Error("the next is not told of")
-	}
-	p.err = errors.New("no")
-	if tells() {
-		t.Error("told of none")
-	}
-	if p.err, p.began = nil, p.now; tells() || c.teller != nil {
-		t.Error("it was asked again after it could not tell")
+	c.teller = nil
+	if at, err := c.next(context.Background(), now.Add(time.Hour)); !at.IsZero() || err != nil {
+		t.Error("told of one where nobody tells")
 	}
 }

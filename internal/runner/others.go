@@ -53,7 +53,7 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 	flow, flows := db.(engine.FlowTeller)
 	held, asked := time.Duration(-1), time.Time{}
 	keeper, keeps := db.(engine.Housekeeper)
-	points, began := checkpoints{}, time.Now()
+	points := checkpoints{}
 	points.teller, _ = db.(engine.CheckpointTeller)
 	if !watches && !lags && !keeps || !engine.Measured {
 		return nil
@@ -90,8 +90,16 @@ func watchOthers(ctx context.Context, db engine.DB) *onlooker {
 					err = lerr
 				}
 			}
-			if at, ok := points.next(ctx); ok && err == nil && at.After(began) {
-				o.tells(ledger.Incident{At: at, Kind: ledger.Checkpoint})
+			if err == nil {
+				at, perr := points.next(ctx, begun)
+				switch {
+				case perr != nil && db.Fault(perr) == engine.Connection:
+					err = perr
+				case perr != nil: // who may not ask does without
+					points.teller = nil
+				case !at.IsZero():
+					o.tells(ledger.Incident{At: at, Kind: ledger.Checkpoint})
+				}
 			}
 			if flows && err == nil {
 				var f engine.Flow

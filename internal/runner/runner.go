@@ -91,8 +91,8 @@ type Runner struct {
 	others *onlooker
 	sight  sight            // taken from others, to be written with the next batch
 	server map[string]int64 // the whole server's figures when the run began here; nil unknown
-	at     at               // which server it is at
-	mark   int64            // the state of the file then, as marked sees it; -1 unknown
+	at     whereabouts
+	mark   int64 // the state of the file then, as marked sees it; -1 unknown
 	marked *engine.Session
 	begun  time.Time
 	beat   time.Time
@@ -182,7 +182,7 @@ func (r *Runner) Execute(ctx context.Context) error {
 		return err
 	}
 	r.remember(ctx, k.session)
-	r.at.is(ctx, r.DB, k.session)
+	r.at.ask(ctx, r.DB, k.session)
 	r.sumUp(ctx)
 	if r.Resumed {
 		if err := k.forget(ctx); err != nil {

@@ -23,6 +23,9 @@ type try struct {
 	waiters   int   // other sessions that were seen to wait for it at once
 }
 
+// untold is a try of which nothing but its time is known.
+func untold() try { return try{logBytes: -1, records: -1, images: -1, keptBytes: -1, temporary: -1} }
+
 // Line is what a way costs: a part for each batch, and one for each row.
 type Line struct {
 	Batch time.Duration
@@ -164,8 +167,8 @@ type Estimate struct {
 
 // written is how many rows a way writes of the whole. One that keeps their values leaves those alone that
 // would not change; others write all that match where that leaves old versions, elsewhere as many as the
-// trials tell.
-func (w Way) written(tries []try, all whole) int64 {
+// trials tell, which is of so many rows that they would go through.
+func (w Way) written(tries []try, of int64, all whole) int64 {
 	if w.Keep || all.matched <= all.changes {
 		return all.changes
 	}
@@ -176,10 +179,6 @@ func (w Way) written(tries []try, all whole) int64 {
 	for _, t := range tries {
 		rows, wrote = rows+t.rows, wrote+t.changed
 	}
-	of := all.rows
-	if w.Method == "roster" || w.Method == Rowwise {
-		of = all.matched
-	}
 	return min(max(int64(float64(wrote)/float64(max(rows, 1))*float64(of)), all.changes), all.matched)
 }
 
@@ -187,12 +186,12 @@ func (w Way) written(tries []try, all whole) int64 {
 func (w Way) estimate(l Line, tries []try, all whole) (e Estimate) {
 	rows := all.rows
 	if w.Method == "roster" || w.Method == Rowwise {
-		rows = all.changes
+		rows = max(all.matched, all.changes) // their keys are listed
 	}
 	// Few rows touch pages that many share.
 	logRow, keptRow := known(large(tries), func(t try) float64 { return t.logBytes }), known(tries, func(t try) float64 { return t.keptBytes })
 	e.LogBytes, e.Room, e.Dead = -1, -1, -1
-	written := w.written(tries, all)
+	written := w.written(tries, rows, all)
 	if all.old && !w.Yardstick {
 		e.Dead = written
 	}

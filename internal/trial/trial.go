@@ -396,7 +396,7 @@ func (t *trial) one(ctx context.Context, worker int, w Way, r change.Range, rows
 			return t.loop(ctx, t.sessions[worker], keys)
 		}
 		if len(keys) == 0 {
-			return try{logBytes: -1, records: -1, images: -1, keptBytes: -1, temporary: -1}, nil
+			return untold(), nil
 		}
 		r, rows = change.Range{Keys: keys}, int64(len(keys))
 	}
@@ -411,10 +411,7 @@ func (t *trial) one(ctx context.Context, worker int, w Way, r change.Range, rows
 	if err != nil {
 		return try{}, err
 	}
-	out := try{rows: rows, changed: x.Changed, work: time.Duration(x.WorkMS * float64(time.Millisecond)), ahead: time.Duration(x.AheadMS * float64(time.Millisecond)), logBytes: x.LogRow, records: x.Records, images: x.Log.Images, keptBytes: x.KeptRow, locks: x.Locks, temporary: -1}
-	if t.c.D.Forms().OldVersions { // which tells of temporary files as well
-		out.temporary = x.Temporary
-	}
+	out := try{rows: rows, changed: x.Changed, work: time.Duration(x.WorkMS * float64(time.Millisecond)), ahead: time.Duration(x.AheadMS * float64(time.Millisecond)), logBytes: x.LogRow, records: x.Records, images: x.Log.Images, keptBytes: x.KeptRow, locks: x.Locks, temporary: x.Temporary}
 	if x.Log.Scope == "" {
 		out.images = -1
 	}
@@ -457,7 +454,8 @@ func (t *trial) keys(ctx context.Context, r change.Range) (out []change.KeyValue
 
 // array sends the new values of all rows of a stretch at once.
 func (t *trial) array(ctx context.Context, s *engine.Session, r change.Range, rows int64) (try, error) {
-	out := try{rows: rows, logBytes: -1, records: -1, images: -1, keptBytes: -1}
+	out := untold()
+	out.rows = rows
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return out, err
@@ -482,7 +480,7 @@ func (t *trial) array(ctx context.Context, s *engine.Session, r change.Range, ro
 
 // loop changes rows one by one.
 func (t *trial) loop(ctx context.Context, s *engine.Session, keys []change.KeyValue) (try, error) {
-	out := try{logBytes: -1, records: -1, images: -1, keptBytes: -1}
+	out := untold()
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return out, err

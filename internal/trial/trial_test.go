@@ -70,7 +70,7 @@ func TestWritten(t *testing.T) {
 		}
 	}
 	all.old, all.matched = false, 450_000
-	if n := (Way{Method: "sweep", Workers: 1}).written(tries, all); n != 450_000 {
+	if n := (Way{Method: "sweep", Workers: 1}).written(tries, all.rows, all); n != 450_000 {
 		t.Errorf("%d rows written, though only 450,000 match", n)
 	}
 }

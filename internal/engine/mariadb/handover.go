@@ -1,7 +1,6 @@
 package mariadb
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -37,33 +36,18 @@ func (db *DB) handOver(ctx context.Context, tx *engine.Tx, into string, rows [][
 	if db.galera || db.noFiles.Load() || len(rows) < fewHandedOver {
 		return false, nil
 	}
-	var text bytes.Buffer
-	for _, row := range rows {
-		for i, v := range row {
-			if i > 0 {
-				text.WriteByte('\t')
-			}
-			switch v := v.(type) {
-			case nil:
-				text.WriteString(`\N`)
-			case string:
-				fileEscapes.WriteString(&text, v)
-			case int64:
-				if i > 0 { // bits, which a file would have as bytes
-					return false, nil
-				}
-				text.WriteString(strconv.FormatInt(v, 10))
-			default: // bytes, whose character set is another one
-				return false, nil
-			}
-		}
-		text.WriteByte('\n')
+	text, ok := engine.Tabbed(rows, fileEscapes, func(i int, v any) (string, bool) {
+		n, ok := v.(int64) // but for the line's number that is bits, which a file would have as bytes; the rest is bytes
+		return strconv.FormatInt(n, 10), ok && i == 0
+	})
+	if !ok {
+		return false, nil
 	}
 	if _, err := tx.Exec(ctx, "SAVEPOINT jugatum_file"); err != nil {
 		return false, err
 	}
 	name := fmt.Sprintf("jugatum_%d", files.Add(1))
-	mysql.RegisterReaderHandler(name, func() io.Reader { return &text })
+	mysql.RegisterReaderHandler(name, func() io.Reader { return text })
 	defer mysql.DeregisterReaderHandler(name)
 	res, err := tx.S.Conn.ExecContext(ctx, strictly+"LOAD DATA LOCAL INFILE 'Reader::"+name+"' INTO TABLE "+into)
 	var warnings, came int64

@@ -528,9 +528,6 @@ func (db *DB) explain(ctx context.Context, tx *engine.Tx, q *change.Query, c *ch
 	return db.explained(ctx, tx, q, c, false)
 }
 
-// blockBytes is the size of the blocks in which the server counts.
-const blockBytes = 8192
-
 // explained reads the figures of a statement from its EXPLAIN; returns says that it returns
 // every row that it has written.
 func (db *DB) explained(ctx context.Context, tx *engine.Tx, q *change.Query, c *change.Change, returns bool) (effect, error) {
@@ -550,7 +547,15 @@ func (db *DB) explained(ctx context.Context, tx *engine.Tx, q *change.Query, c *
 	}
 	top := out[0].Plan
 	e.Log = engine.Log{Bytes: top.WALBytes, Records: top.WALRecords, Images: top.WALImages, Scope: "ours"}
-	tx.Temporary += top.Spilled * blockBytes
+	if tx.Weighs {
+		block := int64(0) // of which there are none as a rule
+		if top.Spilled > 0 {
+			if err := tx.Scan(ctx, "SELECT CAST(pg_catalog.current_setting('block_size') AS bigint)", nil, &block); err != nil {
+				return e, err
+			}
+		}
+		tx.Temporary = max(tx.Temporary, 0) + top.Spilled*block
+	}
 	alias := ""
 	if c != nil {
 		alias = strings.ToLower(strings.Trim(c.Ref, `"`))

@@ -1,7 +1,6 @@
 package postgres
 
 import (
-	"bytes"
 	"context"
 	"encoding/hex"
 	"fmt"
@@ -15,33 +14,24 @@ import (
 
 // InsertRows copies the rows in text form, which the server reads as it would a literal.
 func (db *DB) InsertRows(ctx context.Context, tx *engine.Tx, table string, columns []string, rows [][]any) error {
-	var text bytes.Buffer
-	for _, row := range rows {
-		for i, v := range row {
-			if i > 0 {
-				text.WriteByte('\t')
-			}
-			switch v := v.(type) {
-			case nil:
-				text.WriteString(`\N`)
-			case int64:
-				text.WriteString(strconv.FormatInt(v, 10))
-			case []byte:
-				text.WriteString(`\\x` + hex.EncodeToString(v))
-			case string:
-				copyEscapes.WriteString(&text, v)
-			default:
-				return fmt.Errorf("a value of type %T cannot be copied", v)
-			}
+	text, ok := engine.Tabbed(rows, copyEscapes, func(_ int, v any) (string, bool) {
+		switch v := v.(type) {
+		case int64:
+			return strconv.FormatInt(v, 10), true
+		case []byte:
+			return `\\x` + hex.EncodeToString(v), true
 		}
-		text.WriteByte('\n')
+		return "", false
+	})
+	if !ok {
+		return fmt.Errorf("values for %s are of a type that cannot be copied", table)
 	}
 	names := make([]string, len(columns))
 	for i, c := range columns {
 		names[i] = d.Quote(c)
 	}
 	return tx.S.Conn.Raw(func(conn any) error {
-		_, err := conn.(*stdlib.Conn).Conn().PgConn().CopyFrom(ctx, &text, "COPY "+table+" ("+strings.Join(names, ", ")+") FROM STDIN WITH (FORMAT text, ENCODING 'UTF8')")
+		_, err := conn.(*stdlib.Conn).Conn().PgConn().CopyFrom(ctx, text, "COPY "+table+" ("+strings.Join(names, ", ")+") FROM STDIN WITH (FORMAT text, ENCODING 'UTF8')")
 		return err
 	})
 }

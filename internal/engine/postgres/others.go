@@ -159,9 +159,11 @@ func (db *DB) ServerAt(ctx context.Context, s *engine.Session) (engine.Server, e
 }
 
 // LastCheckpoint reads the server's control file.
-func (db *DB) LastCheckpoint(ctx context.Context) (began, now time.Time, err error) {
-	err = db.pool.QueryRowContext(ctx, "SELECT c.checkpoint_time, pg_catalog.clock_timestamp() FROM pg_catalog.pg_control_checkpoint() c").Scan(&began, &now)
-	return began, now, err
+func (db *DB) LastCheckpoint(ctx context.Context) (p engine.Point, err error) {
+	var seconds float64
+	err = db.pool.QueryRowContext(ctx, "SELECT CAST(c.checkpoint_lsn AS text), CAST(EXTRACT(EPOCH FROM pg_catalog.clock_timestamp() - c.checkpoint_time) AS float8) FROM pg_catalog.pg_control_checkpoint() c").Scan(&p.Name, &seconds)
+	p.Ago = time.Duration(seconds * float64(time.Second))
+	return p, err
 }
 
 // Moment is the number of the next transaction.
