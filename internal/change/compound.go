@@ -296,26 +296,21 @@ func (q *Query) unlisted(c *Change, list *Kept) *Query {
 // Enlist is the statement that puts the rows of a range that match into a list, numbered
 // from base+1; lock has them locked. (MariaDB's engine numbers and locks otherwise.)
 func Enlist(c *Change, list *Kept, r Range, base int64, lock bool) *Query {
-	q := &Query{D: c.D}
-	names := ""
-	for i, k := range slices.Concat(list.Keys, list.Old) {
-		if i > 0 {
-			names += ", "
+	columns := slices.Concat(list.Keys, list.Old)
+	names := quotedNames(c.D, columns)
+	return Numbering{Into: list.Table, Names: names, Values: names, Base: base}.Insert(c.D, c, func(q *Query) {
+		q.Add("SELECT ")
+		for i, k := range columns {
+			q.sep(i).Add(c.Ref, ".", q.D.Quote(k.Of.Name), " AS ", q.D.Quote(k.Name))
 		}
-		names += q.D.Quote(k.Name)
-	}
-	q.Add("INSERT INTO ", list.Table, " (seq, ", names, ") ").With(c, false).Add("SELECT ").Arg(base, "bigint").Add(" + row_number() OVER (), ", names, " FROM (SELECT ")
-	for i, k := range slices.Concat(list.Keys, list.Old) {
-		q.sep(i).Add(c.Ref, ".", q.D.Quote(k.Of.Name), " AS ", q.D.Quote(k.Name))
-	}
-	q.Source(c, r)
-	if lock {
-		q.Add(" FOR UPDATE OF ", c.Ref)
-		if c.locksToo != "" {
-			q.Add(", ", c.locksToo)
+		q.Source(c, r)
+		if lock {
+			q.Add(" FOR UPDATE OF ", c.Ref)
+			if c.locksToo != "" {
+				q.Add(", ", c.locksToo)
+			}
 		}
-	}
-	return q.Add(") AS jugatum_s")
+	})
 }
 
 // Brought is the query for how many rows an act would change besides: with what the change

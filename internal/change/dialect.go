@@ -162,6 +162,7 @@ type Forms struct {
 	AntiJoins      bool   // a LEFT JOIN makes an index where there is none, NOT EXISTS does not and reads all of the table for each row
 	Unmerged       string // at the end of a derived table: keeps the planner from making it part of the query around it
 	ReadByExplain  bool   // EXPLAIN has a query read without looking at rows; LIMIT 0 would carry out what it is made of
+	Frame          string // of a window over the rows so far: where functions have different ones, the rows are gone through for each
 	By             Way    // how other tables are named in a statement that changes one
 
 	Snapshot       bool // a statement sees its tables as they were when it began
@@ -183,6 +184,7 @@ type Forms struct {
 
 	StoredKeys    bool // a key's values come as they are stored, otherwise as text
 	CountedRanges bool // ranges are counted before a batch: the server does not tell how many rows it has scanned
+	CountsUp      bool // a table's key of whole numbers that is left out counts up as rows come, which costs less than a window over them
 	ListsPay      bool // a sweep reads a table in another order than a scan: a list of keys is worth it for few rows however they are found
 }
 

@@ -149,34 +149,36 @@ type MergeRows struct {
 // Groups is the statement that finds the groups and writes down the rows that go, in into, a table
 // of that layout.
 func (m *Merge) Groups(d Dialect, into string, rows MergeRows) *Query {
-	q := &Query{D: d}
 	var columns []string
 	for _, c := range m.Layout(d).Columns[1:] { // without the number
 		columns = append(columns, c.Name)
 	}
-	values := strings.Join(columns[:len(columns)-1], ", ")
-	q.Add("INSERT INTO ", into, " (seq, ", values, ", ", MergeNth, ") SELECT row_number() OVER (ORDER BY ", strings.Join(numberedNames("s", m.keys()), ", "), ", ", MergeNth, "), ", values, ", ", MergeNth, " - 1 FROM (SELECT ")
-	first := d.Own("first_value")
-	for _, x := range []struct {
-		prefix, before, after string
-		cols                  []*Column
-	}{{"k", "", "", m.keys()}, {"s", first + "(", ") OVER jugatum_w", m.keys()}, {"v", "", "", m.Watched}, {"w", first + "(", ") OVER jugatum_w", m.Watched}} {
-		for i, c := range x.cols {
-			if name := x.prefix + itoa(i); slices.Contains(columns, name) {
-				q.Add(x.before, rows.Ref, ".", d.Quote(c.Name), x.after, " AS ", name, ", ")
+	number := Numbering{Into: into, Names: strings.Join(columns, ", "), Where: MergeNth + " > 1", Order: strings.Join(append(numberedNames("s", m.keys()), MergeNth), ", ")}
+	number.Values = strings.TrimSuffix(number.Names, MergeNth) + MergeNth + " - 1"
+	return number.Insert(d, nil, func(q *Query) {
+		q.Add("SELECT ")
+		first := d.Own("first_value")
+		for _, x := range []struct {
+			prefix, before, after string
+			cols                  []*Column
+		}{{"k", "", "", m.keys()}, {"s", first + "(", ") OVER jugatum_w", m.keys()}, {"v", "", "", m.Watched}, {"w", first + "(", ") OVER jugatum_w", m.Watched}} {
+			for i, c := range x.cols {
+				if name := x.prefix + itoa(i); slices.Contains(columns, name) {
+					q.Add(x.before, rows.Ref, ".", d.Quote(c.Name), x.after, " AS ", name, ", ")
+				}
 			}
 		}
-	}
-	q.Add("row_number() OVER jugatum_w AS ", MergeNth)
-	q.Add(" FROM ", rows.From, " WHERE 1 = 1", rows.Extra)
-	if !rows.Where.Empty() {
-		q.Add(" AND (").Fragment(rows.Where, rows.Params).Add(")")
-	}
-	q.Add(" WINDOW jugatum_w AS (PARTITION BY ", strings.Join(rows.Apart, ", "), " ORDER BY ")
-	if !rows.Order.Empty() {
-		q.Fragment(rows.Order, rows.Params).Add(", ")
-	}
-	return q.Columns(rows.Ref, m.keys()).Add(")) AS jugatum_g WHERE ", MergeNth, " > 1")
+		q.Add("row_number() OVER jugatum_w AS ", MergeNth)
+		q.Add(" FROM ", rows.From, " WHERE 1 = 1", rows.Extra)
+		if !rows.Where.Empty() {
+			q.Add(" AND (").Fragment(rows.Where, rows.Params).Add(")")
+		}
+		q.Add(" WINDOW jugatum_w AS (PARTITION BY ", strings.Join(rows.Apart, ", "), " ORDER BY ")
+		if !rows.Order.Empty() {
+			q.Fragment(rows.Order, rows.Params).Add(", ")
+		}
+		q.Columns(rows.Ref, m.keys()).Add(d.Forms().Frame, ")")
+	})
 }
 
 func numberedNames(prefix string, cols []*Column) (names []string) {

@@ -197,23 +197,79 @@ func (q *Query) enrolled(alias string, k *Key, r Range) *Query {
 // Enrol is the statement that writes the keys of the rows that match into a
 // roster, each once, numbered from 1 in key order.
 func Enrol(c *Change, roster *Kept) *Query {
-	q := &Query{D: c.D}
-	keys := ""
-	for i, k := range roster.Keys {
-		if i > 0 {
-			keys += ", "
+	keys := quotedNames(c.D, roster.Keys)
+	return Numbering{Into: roster.Table, Names: keys, Values: keys, Order: keys}.Insert(c.D, c, func(q *Query) {
+		q.Add("SELECT ")
+		if !c.From.Empty() {
+			q.Add("DISTINCT ")
 		}
-		keys += q.D.Quote(k.Name)
+		for i, k := range roster.Keys {
+			q.sep(i).Add(c.Ref, ".", q.D.Quote(k.Of.Name), " AS ", q.D.Quote(k.Name))
+		}
+		q.Source(c, Range{})
+	})
+}
+
+// CopyKeys is the statement that copies keys from one roster to another: those with numbers after
+// one, up to and with another.
+func CopyKeys(d Dialect, from, to *Kept, after, last int64) *Query {
+	q, keys := &Query{D: d}, quotedNames(d, to.Keys)
+	q.Add("INSERT INTO ", to.Table, " (seq, ", keys, ") SELECT seq, ", keys, " FROM ", from.Table, " WHERE seq > ").Arg(after, "bigint")
+	return q.Add(" AND seq <= ").Arg(last, "bigint")
+}
+
+// quotedNames lists columns of a kept-values table.
+func quotedNames(d Dialect, columns []KeptColumn) string {
+	names := make([]string, len(columns))
+	for i, k := range columns {
+		names[i] = d.Quote(k.Name)
 	}
-	q.Add("INSERT INTO ", roster.Table, " (seq, ", keys, ") ").With(c, false)
-	q.Add("SELECT row_number() OVER (ORDER BY ", keys, "), ", keys, " FROM (SELECT ")
-	if !c.From.Empty() {
-		q.Add("DISTINCT ")
+	return strings.Join(names, ", ")
+}
+
+// Numbering is how the rows of a query come into a table of ours, numbered.
+type Numbering struct {
+	Into   string // the table, as SQL text
+	Names  string // of its columns besides the number, which is called Number
+	Values string // for them, of what the query calls jugatum_s
+	Where  string // which of its rows; empty: all
+	Number string // "seq" if empty
+	Order  string // by which they are numbered; empty: as they come
+	Base   int64  // after which they are numbered; the table holds so many rows
+}
+
+// Insert is the statement that puts them there. c, if there is one, is the change whose own WITH
+// list the query uses.
+func (n Numbering) Insert(d Dialect, c *Change, query func(q *Query)) *Query {
+	q := &Query{D: d}
+	number, order := cmp.Or(n.Number, "seq")+", ", ""
+	if n.Order != "" {
+		order = " ORDER BY " + n.Order
 	}
-	for i, k := range roster.Keys {
-		q.sep(i).Add(c.Ref, ".", q.D.Quote(k.Of.Name), " AS ", q.D.Quote(k.Name))
+	if d.Forms().CountsUp {
+		number = ""
 	}
-	return q.Source(c, Range{}).Add(") AS jugatum_s")
+	q.Add("INSERT INTO ", n.Into, " (", number, n.Names, ") ")
+	if c != nil {
+		q.With(c, false)
+	}
+	q.Add("SELECT ")
+	if number != "" {
+		if n.Base > 0 {
+			q.Arg(n.Base, "bigint").Add(" + ")
+		}
+		q.Add("row_number() OVER (", strings.TrimSpace(order), "), ")
+	}
+	q.Add(n.Values, " FROM (")
+	query(q)
+	q.Add(") AS jugatum_s")
+	if n.Where != "" {
+		q.Add(" WHERE ", n.Where)
+	}
+	if number == "" {
+		q.Add(order)
+	}
+	return q
 }
 
 // KeyJoin appends the condition that the row of table alias a is the one kept in k.

@@ -24,9 +24,9 @@ func (sqlite) Forms() *change.Forms { return sqliteForms }
 
 var sqliteForms = &change.Forms{
 	Digits: 15, Seconds: -1,
-	RowComparison: true, HashesNotIn: true, AntiJoins: true, Unmerged: " LIMIT -1", By: change.BySubset,
+	RowComparison: true, HashesNotIn: true, AntiJoins: true, Unmerged: " LIMIT -1", Frame: " ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW", By: change.BySubset,
 	NamesOrTexts: true, LooseReference: true,
-	StoredKeys: true, CountedRanges: true, Mixed: change.AsTexts,
+	StoredKeys: true, CountedRanges: true, Mixed: change.AsTexts, CountsUp: true,
 }
 
 // Bind gives the type that is to be stored. There is no decimal type: a number with a point

@@ -70,3 +70,19 @@ func TestFirstRows(t *testing.T) {
 		}
 	})
 }
+
+// TestRosterInStretches: on SQLite the list is made beside the file, and comes into it in stretches, so
+// that nobody who writes waits while a table is read; the rows are all there, and each once.
+func TestRosterInStretches(t *testing.T) {
+	d := fresh(t, "sqlite")
+	d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer)", "INSERT INTO t SELECT i * 3, i % 7 FROM "+d.numbers(40_000))
+	want := d.one("SELECT count(*) || ' ' || sum(n + 1) FROM t WHERE n < 4")
+	d.must(0, "run", "--sql", "UPDATE t SET n = n + 10 WHERE n < 4", "--accept", "any", "--method", "roster", "--batch", "6007")
+	if got := d.one("SELECT count(*) || ' ' || sum(n - 9) FROM t WHERE n >= 10"); got != want {
+		t.Errorf("changed: %s, expected %s", got, want)
+	}
+	listed := d.one("SELECT count(*) || ' ' || count(*) FROM t WHERE n >= 10")
+	if got := d.one("SELECT sum(scanned) || ' ' || sum(changed) FROM jugatum_batch"); got != listed {
+		t.Errorf("scanned and changed: %s, expected %s", got, listed)
+	}
+}

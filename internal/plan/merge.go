@@ -294,7 +294,7 @@ func (x *forms) make(ctx context.Context, extra string) (join string, err error)
 		own := *c
 		own.Name, own.Identity, own.Generated, own.OnUpdate, own.Default, own.NotNull = fmt.Sprintf("%s%d", prefix, i), false, false, "", "", false
 		read.Columns = append(read.Columns, &own)
-		values = append(values, x.ref+"."+d.Quote(c.Name))
+		values = append(values, x.ref+"."+d.Quote(c.Name)+" AS "+own.Name)
 		return "jugatum_r." + own.Name
 	}
 	for i, c := range x.m.Table.Key.Columns {
@@ -310,11 +310,13 @@ func (x *forms) make(ctx context.Context, extra string) (join string, err error)
 	if err != nil {
 		return "", err
 	}
-	q := &change.Query{D: d}
-	q.Add("INSERT INTO ", rows, " (", strings.Join(names(read.Columns), ", "), ") SELECT row_number() OVER (), ", strings.Join(values, ", "), " FROM ", x.m.Table.SQL(d), " WHERE 1 = 1", extra)
-	if !x.where.Empty() {
-		q.Add(" AND (").Fragment(x.where, x.p.Values).Add(")")
-	}
+	columns := strings.Join(names(read.Columns[1:]), ", ")
+	q := change.Numbering{Into: rows, Names: columns, Values: columns, Number: formNumber}.Insert(d, nil, func(q *change.Query) {
+		q.Add("SELECT ", strings.Join(values, ", "), " FROM ", x.m.Table.SQL(d), " WHERE 1 = 1", extra)
+		if !x.where.Empty() {
+			q.Add(" AND (").Fragment(x.where, x.p.Values).Add(")")
+		}
+	})
 	n, err := x.quietly(ctx, q)
 	if err != nil {
 		return "", err
