@@ -113,7 +113,10 @@ func (m *Merge) Indexes() [][]string {
 		}
 		return names
 	}
-	out := [][]string{own("k"), append(own("s"), MergeNth)}
+	out := [][]string{own("k")}
+	if m.Fill {
+		out = append(out, append(own("s"), MergeNth))
+	}
 	for _, r := range m.Refers {
 		var names []string
 		for _, c := range r.Parent {
@@ -309,9 +312,10 @@ func (m *Merge) sameStays(a, b string) string {
 	return strings.Join(all, " AND ")
 }
 
-// GroupEnds is the query for where the group of a numbered row that goes begins and ends.
-func (m *Merge) GroupEnds(d Dialect, at int64) *Query {
+// GroupAt is the query for where the group of a numbered row that goes begins, and whether it goes on
+// after that row: 1, else 0.
+func (m *Merge) GroupAt(d Dialect, at int64) *Query {
 	q := &Query{D: d}
-	q.Add("SELECT a.seq - a.", MergeNth, " + 1, a.seq - a.", MergeNth, " + (SELECT ", d.Own("max"), "(b.", MergeNth, ") FROM ", m.List.SQL, " AS b WHERE ")
-	return q.Add(m.sameStays("b", "a"), ") FROM ", m.List.SQL, " AS a WHERE a.seq = ").Arg(at, "bigint")
+	q.Add("SELECT a.seq - a.", MergeNth, " + 1, (SELECT count(*) FROM ", m.List.SQL, " AS b WHERE b.seq = a.seq + 1 AND b.", MergeNth, " > 1)")
+	return q.Add(" FROM ", m.List.SQL, " AS a WHERE a.seq = ").Arg(at, "bigint")
 }

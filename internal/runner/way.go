@@ -445,14 +445,15 @@ func (s *groups) next(ctx context.Context, lane *ledger.Lane, n int) (stretch, e
 	}
 	from, _ := x.Lo.Int()
 	to, _ := x.Hi.Int()
-	var first, last int64
-	q := s.w.Change.Merge.GroupEnds(s.k.DB.Dialect(), to)
-	if err := s.k.DB.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&first, &last); err != nil {
+	if to < from+int64(n) { // the lane ends here
+		return x, nil
+	}
+	var first, more int64
+	q := s.w.Change.Merge.GroupAt(s.k.DB.Dialect(), to)
+	if err := s.k.DB.Pool().QueryRowContext(ctx, q.String(), q.Args...).Scan(&first, &more); err != nil {
 		return x, fmt.Errorf("the group of row %d of %s: %w", to, s.keys.Table, err)
 	}
-	switch {
-	case last <= from+int64(n): // which it is at the end
-	case first > from+1:
+	if more > 0 && first > from+1 {
 		x.Hi = change.KeyValue{first - 1}
 	}
 	return x, nil
