@@ -70,7 +70,7 @@ type fileStep struct {
 	SQL     *string           `toml:"sql"`
 	Table   *string           `toml:"table"`
 	Where   *string           `toml:"where"`
-	Let     map[string]string `toml:"let"`
+	Let     map[string]any    `toml:"let"` // SQL, or transforms
 	Set     map[string]string `toml:"set"`
 	Put     map[string]any    `toml:"put"`
 	Delete  bool              `toml:"delete"`
@@ -427,7 +427,11 @@ func (r *reader) job(f file) error {
 		return &Error{File: r.name, Place: Place{Line: 1, Column: 1}, Msg: "the job has no [[step]]"}
 	}
 	for i, fs := range f.Step {
-		if err := r.mapped("step."+strconv.Itoa(i), fs.ShapeKeys.Shape); err != nil {
+		path := "step." + strconv.Itoa(i)
+		if err := r.mapped(path, "shape", fs.ShapeKeys.Shape); err != nil {
+			return err
+		}
+		if err := r.mapped(path, "let", fs.Let); err != nil {
 			return err
 		}
 		s, err := r.step(i, fs)

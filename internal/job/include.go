@@ -76,16 +76,19 @@ type beside struct {
 	Include []string `toml:"include"`
 	Step    []struct {
 		Shape map[string]any `toml:"shape"`
+		Let   map[string]any `toml:"let"`
 	} `toml:"step"`
 }
 
 // maps lists the files of maps.
 func (f beside) maps() (out []string) {
 	for _, s := range f.Step {
-		eachMap(s.Shape, func(_, file string) (any, error) {
-			out = append(out, file)
-			return file, nil
-		})
+		for _, transforms := range []map[string]any{s.Shape, s.Let} {
+			eachMap(transforms, func(_, file string) (any, error) {
+				out = append(out, file)
+				return file, nil
+			})
+		}
 	}
 	return out
 }
@@ -121,10 +124,10 @@ const mostMapped = 1 << 20
 
 // mapped reads the maps of a step that are in files: of two columns the text in the second takes the place
 // of that in the first.
-func (r *reader) mapped(path string, shape map[string]any) error {
-	return eachMap(shape, func(column, file string) (any, error) {
+func (r *reader) mapped(path, key string, transforms map[string]any) error {
+	return eachMap(transforms, func(column, file string) (any, error) {
 		fail := func(format string, args ...any) (any, error) {
-			return nil, r.fail(path+".shape."+column, "shape.%s: map: "+format, append([]any{column}, args...)...)
+			return nil, r.fail(path+"."+key+"."+column, "%s.%s: map: "+format, append([]any{key, column}, args...)...)
 		}
 		text, ok := r.files[file]
 		r.used[file] = true

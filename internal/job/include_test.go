@@ -2,11 +2,13 @@ package job
 
 import (
 	"errors"
+	"reflect"
 	"strings"
 	"testing"
 
 	"jugatum/internal/change"
 	"jugatum/internal/dialect"
+	"jugatum/internal/kind/shape"
 )
 
 // bundled reads a job with the jobs beside it, by their names.
@@ -122,5 +124,38 @@ func TestMapFromAFile(t *testing.T) {
 	}
 	if _, err := Parse("x.toml", []byte(job)); err == nil || !strings.Contains(err.Error(), "the text of flags.csv is not there") {
 		t.Error(err)
+	}
+}
+
+// TestNamedTransforms: what let names stands for its transforms wherever a column is made of it.
+func TestNamedTransforms(t *testing.T) {
+	const head = "[[step]]\ntable = \"visit\"\n"
+	read := func(text string) ([]shape.Column, error) {
+		j, err := Parse("x.toml", []byte(head+text))
+		if err != nil {
+			return nil, err
+		}
+		return j.Steps[0].Kind.(*shape.Step).Columns, nil
+	}
+	named, err := read("[step.let]\nplain = [{ of = \"note\" }, { decode = \"html\" }, \"trim\"]\nplace = [{ of = \"Plain\" }, { after = \"zone \" }]\n[step.shape]\nnote = { of = \"plain\" }\nzone = [{ of = \"place\" }, \"upper\"]\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	whole, err := read("[step.shape]\nnote = [{ of = \"note\" }, { decode = \"html\" }, \"trim\"]\nzone = [{ of = \"note\" }, { decode = \"html\" }, \"trim\", { after = \"zone \" }, \"upper\"]\n")
+	if err != nil || !reflect.DeepEqual(named, whole) {
+		t.Errorf("%v: %+v, expected %+v", err, named, whole)
+	}
+	for text, want := range map[string]string{
+		"[step.let]\na = [\"trim\"]\n[step.shape]\nnote = { of = \"a\" }\n":                                                 "x.toml:4:1: step \"step 1\": let.a: a list of transforms begins with { of",
+		"[step.let]\na = [{ of = \"b\" }, \"trim\"]\nb = [{ of = \"a\" }, \"trim\"]\n[step.shape]\nnote = { of = \"a\" }\n": "x.toml:7:1: step \"step 1\": shape.note: let.a is made of itself",
+		"[step.let]\na = [{ of = \"a\" }, \"trim\"]\n[step.shape]\nnote = \"trim\"\n":                                       "x.toml:4:1: step \"step 1\": let.a: let.a is made of itself",
+		"[step.let]\na = [{ of = \"note\" }, \"trimm\"]\n[step.shape]\nnote = \"trim\"\n":                                   "x.toml:4:1: step \"step 1\": let.a: there is no transform",
+		"[step.let]\na = [{ of = \"note\" }, \"trim\"]\nA = \"note\"\n[step.shape]\nnote = \"trim\"\n":                      "x.toml:5:1: step \"step 1\": let.A: there are two values of this name",
+		"[step.let]\na = 1\n[step.shape]\nnote = \"trim\"\n":                                                                "x.toml:4:1: step \"step 1\": let.a: it is an SQL expression",
+		"set = { note = \"a\" }\n[step.let]\na = [{ of = \"note\" }, \"trim\"]\n":                                           "x.toml:5:1: step \"step 1\": let.a: it is an SQL expression, as a text; in a step with shape",
+	} {
+		if _, err := read(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, expected %s", text, err, want)
+		}
 	}
 }

@@ -30,7 +30,7 @@ var told = map[string]string{
 	"step.sql":           "One UPDATE or DELETE",
 	"step.table":         "The table that is changed",
 	"step.where":         "Which rows, as an SQL condition",
-	"step.let":           "Named values, as SQL expressions, for where and set",
+	"step.let":           "Named values: SQL expressions, for where and set; or transforms of a column's texts, for shape",
 	"step.set":           "Column = an SQL expression over the row as it was",
 	"step.put":           "Column = a value as it is",
 	"step.delete":        "The rows go",
@@ -134,6 +134,10 @@ func schemaOf(path string, t reflect.Type) map[string]any {
 	}
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
+	}
+	if path == "step.let.*" {
+		s["type"] = []string{"string", "array", "object"}
+		return s
 	}
 	switch t.Kind() {
 	case reflect.String:

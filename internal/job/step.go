@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"jugatum/internal/change"
+	"jugatum/internal/kind/shape"
 )
 
 // A step of the file becomes a Step here.
@@ -62,8 +63,9 @@ func (x *stepReader) form() (err error) {
 	case len(kinds) > 1:
 		return x.failf("", "%s belong to one kind of step, %s to another", kinds[0].Names(), kinds[1].Names())
 	case len(kinds) == 1:
-		if _, shapes := kinds[0].(ShapeKeys); shapes {
-			f.Let = nil // named values, of which texts may be made
+		if shapes, ok := kinds[0].(ShapeKeys); ok {
+			_, shapes.Let = f.named()
+			kinds[0], f.Let = shapes, nil // of which texts may be made
 			_, fields, _ = f.has()
 		}
 		if statement || fields {
@@ -120,6 +122,20 @@ func (x *stepReader) filter() error {
 	return nil
 }
 
+// named tells the values that let names: those in SQL, and those that transforms make here.
+func (f fileStep) named() (sql map[string]string, shaped map[string]any) {
+	sql, shaped = map[string]string{}, map[string]any{}
+	for name, v := range f.Let {
+		switch v := v.(type) {
+		case string:
+			sql[name] = v
+		case []any, map[string]any:
+			shaped[name] = v
+		}
+	}
+	return sql, shaped
+}
+
 // top reports whether the step means the first rows of an order.
 func (f fileStep) top() bool {
 	return f.Order != nil && !f.ChangesKeys.Used() || f.Skip != nil || f.First != nil
@@ -152,8 +168,18 @@ func (x *stepReader) first() error {
 
 // fields reads values that are named and assigned.
 func (x *stepReader) fields() error {
+	named, shaped := x.f.named()
+	seen := map[string]bool{}
 	for _, k := range x.keys(x.path+".let", x.f.Let) {
-		x.s.Let = append(x.s.Let, change.Field{Name: k, Expr: x.f.Let[k]})
+		if seen[strings.ToLower(k)] && len(shaped) > 0 {
+			return x.failf(".let."+k, "let.%s: there are two values of this name", k)
+		}
+		seen[strings.ToLower(k)] = true
+		if sql, ok := named[k]; ok {
+			x.s.Let = append(x.s.Let, change.Field{Name: k, Expr: sql})
+		} else if _, ok := x.s.Kind.(*shape.Step); !ok || shaped[k] == nil {
+			return x.failf(".let."+k, "let.%s: it is an SQL expression, as a text; in a step with shape it may be a list of transforms that begins with { of = \"a column\" }", k)
+		}
 	}
 	if x.s.Kind != nil { // which has read its own
 		return nil

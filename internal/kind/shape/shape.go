@@ -17,6 +17,7 @@ import (
 // Keys are the keys of such a step in a job file, besides table, where and once.
 type Keys struct {
 	Shape map[string]any `toml:"shape"`
+	Let   map[string]any `toml:"-"` // those of the step's named values that are made by transforms
 }
 
 // Used reports whether any of the keys is there.
@@ -28,6 +29,7 @@ func (Keys) Names() string { return "shape" }
 // Step is such a step as its author wrote it.
 type Step struct {
 	Columns []Column // in the order of the file
+	Named   []Column `json:",omitempty"` // values that they may be made of, spelled out in them
 }
 
 // Column is one of its columns with what is done to its texts, from left to right.
@@ -49,14 +51,51 @@ func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, e
 	if err != nil {
 		return nil, field, err
 	}
-	return &Step{columns}, "", nil
+	named, field, err := read("let", k.Let, order)
+	if err != nil {
+		return nil, field, err
+	}
+	for i := range columns {
+		if err := columns[i].spelled(named, nil); err != nil {
+			return nil, "shape." + columns[i].Name, fmt.Errorf("shape.%s: %w", columns[i].Name, err)
+		}
+	}
+	for i := range named { // those that no column is made of, too
+		if err := named[i].spelled(named, []string{named[i].Name}); err != nil {
+			return nil, "let." + named[i].Name, fmt.Errorf("let.%s: %w", named[i].Name, err)
+		}
+	}
+	return &Step{columns, named}, "", nil
+}
+
+// spelled puts what a named value is made by in the place of its name. within are the names that are
+// being spelled out.
+func (c *Column) spelled(named []Column, within []string) error {
+	i := slices.IndexFunc(named, func(n Column) bool { return c.Of != "" && strings.EqualFold(n.Name, c.Of) })
+	if i < 0 {
+		return nil
+	}
+	n := named[i]
+	if slices.Contains(within, n.Name) {
+		return fmt.Errorf("let.%s is made of itself", n.Name)
+	}
+	if err := n.spelled(named, append(within, n.Name)); err != nil {
+		return err
+	}
+	c.Of, c.Chain = n.Of, slices.Concat(n.Chain, c.Chain)
+	return nil
 }
 
 // Read reads what is done to the texts of each column; an error has its place, a field.
-func Read(keys map[string]any, order func(key string, m any) []string) (out []Column, field string, err error) {
-	for _, name := range order("shape", keys) {
+func Read(keys map[string]any, order func(key string, m any) []string) ([]Column, string, error) {
+	return read("shape", keys, order)
+}
+
+// read reads it of a table of the file. Named values must say what they are made of.
+func read(key string, keys map[string]any, order func(key string, m any) []string) (out []Column, field string, err error) {
+	for _, name := range order(key, keys) {
 		fail := func(err error) ([]Column, string, error) {
-			return nil, "shape." + name, fmt.Errorf("shape.%s: %w", name, err)
+			return nil, key + "." + name, fmt.Errorf("%s.%s: %w", key, name, err)
 		}
 		list, ok := keys[name].([]any)
 		if !ok {
@@ -71,6 +110,9 @@ func Read(keys map[string]any, order func(key string, m any) []string) (out []Co
 				}
 				c.Of, list = of, list[1:]
 			}
+		}
+		if key == "let" && c.Of == "" {
+			return fail(errors.New("a list of transforms begins with { of = \"a column\" } here"))
 		}
 		if c.Of == "" || len(list) > 0 {
 			if c.Chain, err = shape.Specs(list); err != nil {
@@ -96,6 +138,15 @@ func (s *Step) Parts(spec change.Spec, at kind.Place) ([]kind.Part, error) {
 	}
 	if t.Key == nil {
 		return nil, p.Failf("table", "%s has no key by which its rows could be changed one by one", t)
+	}
+	for _, n := range s.Named {
+		field := "let." + n.Name
+		if change.Loosely(t, n.Name) != nil {
+			return nil, p.Failf(field, "table %s has a column %s: give the value another name", t, n.Name)
+		}
+		if _, err := shape.Made(n.Chain); err != nil && len(n.Chain) > 0 {
+			return nil, p.Fail(field, err)
+		}
 	}
 	var some []string
 	others := false
