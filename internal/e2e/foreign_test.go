@@ -130,3 +130,45 @@ func TestUndoSeesRowsThatComeMeanwhile(t *testing.T) {
 		}
 	})
 }
+
+// TestOthersAreNoVictims: a session that comes to wait for a row between a batch's reading it and its changing
+// it is served when the batch is done. It is not in a deadlock with the batch, of which the server would
+// end the one that has done less: theirs.
+func TestOthersAreNoVictims(t *testing.T) {
+	servers(t, func(t *testing.T, d *database) {
+		// The server cannot work md5 out twice for all that we know, so that rows are read with locks.
+		for name, job := range map[string]string{
+			"joined": "[[step]]\nsql = '" + d.by("UPDATE t JOIN source ON source.id = t.q SET t.name = md5(source.name)", "UPDATE t SET name = md5(source.name) FROM source WHERE source.id = t.q") + "'\n",
+			"filled": "[[step]]\ntable = 't'\nfrom = 'source'\nmatch = { q = 'id' }\nfill = { name = 'md5(source.name)' }\n",
+			"shaped": "[[step]]\ntable = 't'\n[step.shape]\nname = [{ of = 'word' }, 'upper']\n",
+		} {
+			d.exec("DROP TABLE IF EXISTS t", "DROP TABLE IF EXISTS source", "CREATE TABLE t (id integer PRIMARY KEY, q integer, n integer, word varchar(40), name varchar(40))", "CREATE TABLE source (id integer PRIMARY KEY, name varchar(20))",
+				"INSERT INTO source VALUES (1, 'a'), (2, 'b')", "INSERT INTO t SELECT i, 1 + i % 2, 0, "+d.by("concat('w', i)", "'w' || i")+", 'x' FROM "+d.numbers(10))
+			release := d.gate(10)
+			cmd := d.start("run", d.job(job), "--accept", "10", "--every-row", "--batch", "20", "--hold", "60s")
+			d.stuck()
+			changed := make(chan error)
+			go func() {
+				_, err := d.db.Exec("UPDATE t SET n = n + 1 WHERE id = 1")
+				changed <- err
+			}()
+			d.until("the other session waits, or has changed its row", func() bool {
+				if d.engine == "postgres" {
+					return d.one("SELECT (SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock') + 2 * (SELECT n FROM t WHERE id = 1)") >= "2"
+				}
+				return d.transactions("LOCK WAIT") > 1 || d.one("SELECT n FROM t WHERE id = 1") == "1"
+			})
+			release()
+			if err := <-changed; err != nil {
+				t.Errorf("%s: the other session: %v", name, err)
+			}
+			cmd.Wait()
+			if status := cmd.ProcessState.ExitCode(); status != 0 {
+				t.Errorf("%s: exit status %d: %s", name, status, cmd.Stderr)
+			}
+			if got := d.one("SELECT concat(sum(n), ' ', count(*)) FROM t WHERE name <> 'x'"); got != "1 10" {
+				t.Errorf("%s: %s", name, got)
+			}
+		}
+	})
+}
