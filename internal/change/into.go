@@ -196,8 +196,10 @@ func (q *Query) same(c *Change, landed *Kept, deleted bool) *Query {
 	for _, n := range landed.New {
 		q.Add(" AND ").Unchanged(n.Of, "jugatum_i."+q.D.Quote(n.Of.Name), "k."+q.D.Quote(n.Name))
 	}
+	// By these alone a planner may expect hardly any row, where its statistics are older than the rows
+	// that came, and would then go through all of those for each batch: so it must not ask them first.
 	for _, s := range c.Into.settled(q.D) {
-		q.Add(" AND NOT (").Differs(s.Column, s.value, "jugatum_i."+q.D.Quote(s.Column.Name)).Add(")")
+		q.Add(" AND CASE WHEN k.seq IS NULL THEN 1 = 0 ELSE NOT (").Differs(s.Column, s.value, "jugatum_i."+q.D.Quote(s.Column.Name)).Add(") END")
 	}
 	for _, fk := range c.Into.Taken() {
 		if deleted && fk.Own(c.Into.Table) { // no sub-query may read what is deleted from: see childless
