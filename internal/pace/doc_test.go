@@ -19,6 +19,8 @@ func TestConstantsAreAsDocumented(t *testing.T) {
 		fmt.Sprintf("more than %d times the target", Overshoot),
 		fmt.Sprintf("%d times as large, later %d times", leap, growth),
 		fmt.Sprintf("mean of the last %d batches", Memory),
+		fmt.Sprintf("more rows than would take %d times the target if all of them changed", Overshoot),
+		fmt.Sprintf("from the last %d batches that changed %d rows, or one in %d of theirs and took a quarter of the target; until there is one, from a guess of %d µs", Memory, leastChanged, leastDense, guessedToll/1000),
 		fmt.Sprintf("| %v | at first |", aim),
 		fmt.Sprintf("| up to %v |", aimMost),
 		fmt.Sprintf("(more than %v of that)", dear),

@@ -22,12 +22,12 @@ func TestBatchesEstimated(t *testing.T) {
 		{fixed: 300, rows: 1000, perRow: time.Second, n: 4, largest: 300},
 		{rowBytes: 8 << 20, rows: 3, perRow: time.Second, n: 3, largest: 1},
 	} {
-		if n, largest := Batches(200*time.Millisecond, c.fixed, c.rowBytes, c.rows, c.perRow); n != c.n || largest != c.largest {
+		if n, largest := Batches(200*time.Millisecond, c.fixed, c.rowBytes, c.rows, c.rows, c.perRow); n != c.n || largest != c.largest {
 			t.Errorf("%+v: %d batches of at most %d rows", c, n, largest)
 		}
 	}
 	// In the long run a batch takes the share of the target that the sizer aims at.
-	n, largest := Batches(200*time.Millisecond, 0, 0, 10_000_000, 10*time.Microsecond)
+	n, largest := Batches(200*time.Millisecond, 0, 0, 10_000_000, 10_000_000, 10*time.Microsecond)
 	if want := int64(8000); largest < want || largest > want*11/10 || n < 10_000_000/largest || n > 10_000_000/want+5 {
 		t.Errorf("%d batches of at most %d rows", n, largest)
 	}

@@ -121,8 +121,8 @@ func (p *Pacer) Next(s Pressure) Decision {
 
 // Finished tells what a batch cost, as Sizer.Done, and the log it wrote (bytes,
 // -1 unknown).
-func (p *Pacer) Finished(rows int, work, commit time.Duration, log int64, now time.Time) {
-	p.Sizer.Done(rows, work, commit)
+func (p *Pacer) Finished(rows, changed int, work, commit time.Duration, log int64, now time.Time) {
+	p.Sizer.Done(rows, changed, work, commit)
 	p.hold = work + commit
 	p.brake.wrote(rows, log)
 	if p.Limits.LogRate > 0 && log > 0 {

@@ -24,6 +24,7 @@ type Sizer struct {
 	size     int
 	recent   []sample // of the last batches
 	overhead overhead
+	toll     toll
 
 	perRow, fixed float64   // nanoseconds, as reckoned after the last batch
 	off           []float64 // holds divided by what was reckoned, of the last watched batches
@@ -98,24 +99,25 @@ func (s *Sizer) Anew(rowBytes int64) {
 	}
 }
 
-// Done tells what a batch cost: the rows it went over, the time from its first
-// statement to its commit, and the time of the commit itself. What the commit
+// Done tells what a batch cost: the rows it went over, how many of them it changed, the time from its
+// first statement to its commit, and the time of the commit itself. What the commit
 // takes, mostly a flush to disk, would be there for a single row too.
-func (s *Sizer) Done(rows int, work, commit time.Duration) {
+func (s *Sizer) Done(rows, changed int, work, commit time.Duration) {
 	if rows < 1 {
 		return
 	}
 	last := s.Next()
 	s.rely(float64(rows), float64(work+commit))
+	c := sample{float64(rows), float64(work), float64(commit)}
 	if work < s.Target/20 && len(s.recent) == 0 {
 		// Too quick to tell the rows' cost from the rest. Sixteen times as many
 		// rows stay within the target all the same.
+		s.toll.add(changed, c, s.Target)
 		if rows >= last/2 { // not the short range at the end of a table
-			s.size = min(last*leap, Most)
+			s.size = max(min(last*leap, s.toll.most(Overshoot*float64(s.Target))), min(last, Most))
 		}
 		return
 	}
-	c := sample{float64(rows), float64(work), float64(commit)}
 	s.recent = append(s.recent, c)
 	if len(s.recent) > Memory {
 		s.recent = s.recent[1:]
@@ -145,6 +147,8 @@ func (s *Sizer) Done(rows int, work, commit time.Duration) {
 	s.perRow, s.fixed = perRow, fixed
 	room := max(s.aim()*float64(s.Target)-fixed, 0.1*float64(s.Target), fixed/4)
 	size := int(min(room/perRow, Most))
+	s.toll.add(changed, sample{rows: c.rows, work: s.overhead.ofRows(c)}, s.Target)
+	size = min(size, s.toll.most(max(Overshoot*float64(s.Target), room)))
 	s.size = s.overhead.try(last, max(min(size, last*growth), last/growth, 1))
 	if took := s.overhead.ofRows(c); took > Overshoot*float64(s.Target) {
 		// Not a moment longer, whatever the others took.

@@ -11,7 +11,7 @@ func drive(s *Sizer, batches int, cost func(batch, rows int) (work, commit time.
 	for i := 0; i < batches; i++ {
 		n := s.Next()
 		work, commit := cost(i, n)
-		s.Done(n, work, commit)
+		s.Done(n, n, work, commit)
 		sizes, holds = append(sizes, n), append(holds, work+commit)
 	}
 	return sizes, holds
@@ -98,7 +98,7 @@ func TestReliesOnSteadyCosts(t *testing.T) {
 	before := s.Next()
 	p := Pacer{Sizer: *s}
 	p.Next(Pressure{Sample: 1, Waiters: 1, Lag: NoLag})
-	p.Finished(before, 120*time.Millisecond, 8*time.Millisecond, -1, time.Time{})
+	p.Finished(before, before, 120*time.Millisecond, 8*time.Millisecond, -1, time.Time{})
 	if got := p.Sizer.Next(); got > before*3/4 {
 		t.Errorf("others wait, and batches are as large as before: %d, %d rows", before, got)
 	}
@@ -123,7 +123,7 @@ func TestDoesNotOscillate(t *testing.T) {
 
 func TestBounds(t *testing.T) {
 	fixed := &Sizer{Target: time.Second, Fixed: 7}
-	fixed.Done(7, time.Hour, time.Hour)
+	fixed.Done(7, 7, time.Hour, time.Hour)
 	if fixed.Next() != 7 {
 		t.Errorf("a fixed size became %d", fixed.Next())
 	}
@@ -160,7 +160,7 @@ func TestBounds(t *testing.T) {
 	if quick.Next() != Most/2 {
 		t.Errorf("after a lock was in the way: %d", quick.Next())
 	}
-	quick.Done(0, time.Hour, 0)
+	quick.Done(0, 0, time.Hour, 0)
 	if quick.Next() != Most/2 {
 		t.Error("a batch without rows teaches something")
 	}

@@ -79,7 +79,7 @@ func (w *world) step() int {
 	w.pass(work + commit)
 	bytes := int64(d.Rows) * 400
 	w.log += float64(bytes)
-	w.p.Finished(d.Rows, work, commit, bytes, w.now)
+	w.p.Finished(d.Rows, d.Rows, work, commit, bytes, w.now)
 	w.rows += int64(d.Rows)
 	if n := len(w.sizes); n > 0 {
 		way := 0

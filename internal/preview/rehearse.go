@@ -94,7 +94,7 @@ func Rehearse(ctx context.Context, db engine.DB, c *change.Change, p Plan) (*Reh
 		x.Rows = min(rows, c.Walked().Rows)
 		out = x
 		work := time.Duration(x.WorkMS * float64(time.Millisecond))
-		sizer.Done(int(rows), work, 0)
+		sizer.Done(int(rows), int(x.Changed), work, 0)
 		// The first few rows take what they take to be read for the first time, and
 		// to plan the statements; that says little about the rest.
 		if fixed > 0 || n >= rehearsalRows || r.Hi.Encode() == end.Encode() || work > hold/8 && !first || work > hold {
@@ -425,7 +425,11 @@ func (x *Rehearsal) estimate(c *change.Change, p Plan) {
 	perRow := x.WorkMS * float64(time.Millisecond) / rows // while locks are held
 	inAll := max(x.WorkMS, x.AheadMS) * float64(time.Millisecond) / rows
 	workers := int64(max(p.Workers, 1))
-	each, largest := pace.Batches(p.Hold, p.Fixed, c.Table.RowBytes, (int64(total)+workers-1)/workers, time.Duration(perRow))
+	change := int64(total) // where nobody knows
+	if changes >= 0 {
+		change = min(changes, change)
+	}
+	each, largest := pace.Batches(p.Hold, p.Fixed, c.Table.RowBytes, (int64(total)+workers-1)/workers, (change+workers-1)/workers, time.Duration(perRow))
 	x.Batches = each * workers
 	x.HoldMS = perRow * float64(largest) / float64(time.Millisecond)
 	x.Seconds = inAll * total / float64(workers) / float64(time.Second)

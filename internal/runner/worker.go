@@ -482,7 +482,7 @@ func (k *worker) count(w *Work, b *ledger.Batch, commit time.Duration) {
 		size = k.size
 	}
 	k.happens(Event{Kind: BatchDone, Work: w, Lane: k.lane.N, Batch: b})
-	k.pacer.Finished(size, b.Hold-commit, commit, e.Log.Bytes, time.Now())
+	k.pacer.Finished(size, int(e.Changed), b.Hold-commit, commit, e.Log.Bytes, time.Now())
 	k.overshot = k.overshot || k.pacer.Target > 0 && k.pacer.Fixed == 0 && b.Hold > pace.Overshoot*k.pacer.Target
 	k.mu.Lock()
 	defer k.mu.Unlock()

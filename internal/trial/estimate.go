@@ -212,7 +212,7 @@ func (w Way) estimate(l Line, tries []try, all whole) (e Estimate) {
 		e.Batches, largest = rows, 1
 	default:
 		workers := int64(w.Workers)
-		each, most := pace.Batches(all.hold, 0, all.rowBytes, (rows+workers-1)/workers, l.Row)
+		each, most := pace.Batches(all.hold, 0, all.rowBytes, (rows+workers-1)/workers, (min(all.changes, rows)+workers-1)/workers, l.Row)
 		e.Batches, largest = each*workers, most
 	}
 	batches := float64(e.Batches)
