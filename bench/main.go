@@ -65,6 +65,12 @@ func shapes(engine string) []shape {
 	}
 }
 
+// latest is a change of rows that lie together, after nine times as many that stay: what shows is how
+// long the first batch that reaches them holds its locks.
+func latest(rows int) shape {
+	return shape{name: "the latest 1 in 10 rows, no index", sql: fmt.Sprintf("UPDATE visit SET dues = round(dues * 1.05, 2) WHERE id * 10 > %d", 9*rows), bare: 1.5, kept: 2, rare: true}
+}
+
 // moved is a step that moves rows, and the two statements that do the same.
 func moved(name, where string) shape {
 	return shape{name, "INSERT INTO visit_archive SELECT * FROM visit WHERE " + where + then + "DELETE FROM visit WHERE " + where, movedBare, movedKept, false,
@@ -207,7 +213,7 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 			instead += text
 			continue
 		}
-		for _, s := range shapes(e) {
+		for _, s := range append(shapes(e), latest(b.rows)) {
 			if !strings.Contains(s.name, wanted) {
 				continue
 			}
