@@ -299,11 +299,7 @@ func Enlist(c *Change, list *Kept, r Range, base int64, lock bool) *Query {
 	columns := slices.Concat(list.Keys, list.Old)
 	names := quotedNames(c.D, columns)
 	return Numbering{Into: list.Table, Names: names, Values: names, Base: base}.Insert(c.D, c, func(q *Query) {
-		q.Add("SELECT ")
-		for i, k := range columns {
-			q.sep(i).Add(c.Ref, ".", q.D.Quote(k.Of.Name), " AS ", q.D.Quote(k.Name))
-		}
-		q.Source(c, r)
+		q.Add("SELECT ").AsKept(c, columns).Source(c, r)
 		if lock {
 			q.Add(" FOR UPDATE OF ", c.Ref)
 			if c.locksToo != "" {

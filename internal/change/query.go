@@ -203,19 +203,19 @@ func Enrol(c *Change, roster *Kept) *Query {
 		if !c.From.Empty() {
 			q.Add("DISTINCT ")
 		}
-		for i, k := range roster.Keys {
-			q.sep(i).Add(c.Ref, ".", q.D.Quote(k.Of.Name), " AS ", q.D.Quote(k.Name))
-		}
-		q.Source(c, Range{})
+		q.AsKept(c, roster.Keys).Source(c, Range{})
 	})
 }
 
-// CopyKeys is the statement that copies keys from one roster to another: those with numbers after
-// one, up to and with another.
-func CopyKeys(d Dialect, from, to *Kept, after, last int64) *Query {
-	q, keys := &Query{D: d}, quotedNames(d, to.Keys)
-	q.Add("INSERT INTO ", to.Table, " (seq, ", keys, ") SELECT seq, ", keys, " FROM ", from.Table, " WHERE seq > ").Arg(after, "bigint")
-	return q.Add(" AND seq <= ").Arg(last, "bigint")
+// Numbered lists the columns of a roster, its number first.
+func (k *Kept) Numbered(d Dialect) string { return "seq, " + quotedNames(d, k.Keys) }
+
+// AsKept appends columns of the row that a change is about, called as they are kept.
+func (q *Query) AsKept(c *Change, columns []KeptColumn) *Query {
+	for i, k := range columns {
+		q.sep(i).Add(c.Ref, ".", q.D.Quote(k.Of.Name), " AS ", q.D.Quote(k.Name))
+	}
+	return q
 }
 
 // quotedNames lists columns of a kept-values table.

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"jugatum/internal/change"
 )
@@ -22,9 +21,8 @@ func Temporary(db DB, name string) string {
 // emptied makes a table that lasts as long as the session, or empties it.
 func emptied(ctx context.Context, db DB, tx *Tx, layout *change.Kept) error {
 	if !tx.S.made[layout.Table] {
-		_, create := db.Dialect().Temporary("")
-		for _, text := range db.KeptTable(layout) {
-			if _, err := tx.Exec(ctx, strings.Replace(text, "CREATE TABLE ", create, 1)); err != nil {
+		for _, text := range asTemporary(db, db.KeptTable(layout)) {
+			if _, err := tx.Exec(ctx, text); err != nil {
 				return fmt.Errorf("making a temporary table for the batch: %w", err)
 			}
 		}

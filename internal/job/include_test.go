@@ -147,7 +147,7 @@ func TestNamedTransforms(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"[step.let]\na = [\"trim\"]\n[step.shape]\nnote = { of = \"a\" }\n":                                                 "x.toml:4:1: step \"step 1\": let.a: a list of transforms begins with { of",
-		"[step.let]\na = [{ of = \"b\" }, \"trim\"]\nb = [{ of = \"a\" }, \"trim\"]\n[step.shape]\nnote = { of = \"a\" }\n": "x.toml:7:1: step \"step 1\": shape.note: let.a is made of itself",
+		"[step.let]\na = [{ of = \"b\" }, \"trim\"]\nb = [{ of = \"a\" }, \"trim\"]\n[step.shape]\nnote = { of = \"a\" }\n": "x.toml:4:1: step \"step 1\": let.a: let.a is made of itself",
 		"[step.let]\na = [{ of = \"a\" }, \"trim\"]\n[step.shape]\nnote = \"trim\"\n":                                       "x.toml:4:1: step \"step 1\": let.a: let.a is made of itself",
 		"[step.let]\na = [{ of = \"note\" }, \"trimm\"]\n[step.shape]\nnote = \"trim\"\n":                                   "x.toml:4:1: step \"step 1\": let.a: there is no transform",
 		"[step.let]\na = [{ of = \"note\" }, \"trim\"]\nA = \"note\"\n[step.shape]\nnote = \"trim\"\n":                      "x.toml:5:1: step \"step 1\": let.A: there are two values of this name",

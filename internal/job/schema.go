@@ -114,6 +114,11 @@ var words = map[string][]string{
 	"step.replace.damaged": {"plain"},
 }
 
+// several are the types of values that may be of one or another.
+var several = map[string][]string{
+	"step.let.*": {"string", "array", "object"},
+}
+
 // Schema describes job files for editors: JSON Schema, draft 2020-12.
 func Schema() ([]byte, error) {
 	s := schemaOf("", reflect.TypeFor[file]())
@@ -135,8 +140,8 @@ func schemaOf(path string, t reflect.Type) map[string]any {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
-	if path == "step.let.*" {
-		s["type"] = []string{"string", "array", "object"}
+	if of := several[path]; of != nil {
+		s["type"] = of
 		return s
 	}
 	switch t.Kind() {

@@ -109,12 +109,12 @@ func (s *Sizer) Done(rows, changed int, work, commit time.Duration) {
 	last := s.Next()
 	s.rely(float64(rows), float64(work+commit))
 	c := sample{float64(rows), float64(work), float64(commit)}
+	s.toll.add(changed, sample{rows: c.rows, work: s.overhead.ofRows(c)}, s.Target)
 	if work < s.Target/20 && len(s.recent) == 0 {
 		// Too quick to tell the rows' cost from the rest. Sixteen times as many
 		// rows stay within the target all the same.
-		s.toll.add(changed, c, s.Target)
 		if rows >= last/2 { // not the short range at the end of a table
-			s.size = max(min(last*leap, s.toll.most(Overshoot*float64(s.Target))), min(last, Most))
+			s.size = max(min(last*leap, s.toll.most(Overshoot*float64(s.Target))), last)
 		}
 		return
 	}
@@ -147,7 +147,6 @@ func (s *Sizer) Done(rows, changed int, work, commit time.Duration) {
 	s.perRow, s.fixed = perRow, fixed
 	room := max(s.aim()*float64(s.Target)-fixed, 0.1*float64(s.Target), fixed/4)
 	size := int(min(room/perRow, Most))
-	s.toll.add(changed, sample{rows: c.rows, work: s.overhead.ofRows(c)}, s.Target)
 	size = min(size, s.toll.most(max(Overshoot*float64(s.Target), room)))
 	s.size = s.overhead.try(last, max(min(size, last*growth), last/growth, 1))
 	if took := s.overhead.ofRows(c); took > Overshoot*float64(s.Target) {

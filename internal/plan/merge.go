@@ -121,9 +121,7 @@ func (p *Plan) mergeList(record *ledger.List) *change.List {
 	return &change.List{File: record.File, SQL: text, Lines: record.Lines, Extra: record.Others, Table: &change.Table{Schema: at.Schema, Name: at.Name, Shown: record.File, Bytes: -1}}
 }
 
-// make makes the table and fills it. Where one session writes at a time, what is found goes into a table
-// of the session first, which keeps nobody waiting however long that takes, and from there into ours in
-// stretches.
+// make makes the table and fills it.
 func (x *grouping) make(ctx context.Context) error {
 	d, db, s := x.p.DB.Dialect(), x.p.DB, x.p.session
 	l := x.m.List
@@ -137,52 +135,36 @@ func (x *grouping) make(ctx context.Context) error {
 		}
 	}
 	x.p.made = append(x.p.made, l.SQL)
-	single := s.Locks
-	if single { // others would wait while all of it is filled, or indexed
+	if s.Locks { // others would wait while all of it is indexed
 		if err := x.index(one); err != nil {
 			return err
 		}
-	}
-	found := l.SQL
-	if single {
-		var err error
-		if found, err = x.temporary(ctx, "groups", layout); err != nil {
-			return err
-		}
-		defer x.drop(found)
 	}
 	rows, apart, extra, err := x.rows(ctx)
 	if err != nil {
 		return err
 	}
-	q := x.m.Groups(d, found, change.MergeRows{From: rows, Ref: x.ref, Apart: apart, Extra: extra, Where: x.where, Order: x.order, Params: x.p.Values})
-	if l.Lines, err = x.quietly(ctx, q); err != nil {
+	beside := x.temporary("groups", layout)
+	g := engine.Gathering{Into: l.SQL, Columns: strings.Join(names(layout.Columns), ", "), Beside: beside.SQL(d), Make: db.NewTable(beside),
+		Find: func(into string) *change.Query {
+			return x.m.Groups(d, into, change.MergeRows{From: rows, Ref: x.ref, Apart: apart, Extra: extra, Where: x.where, Order: x.order, Params: x.p.Values})
+		},
+		Within: func(ctx context.Context, do func(*engine.Tx) error) error {
+			_, err := s.InTx(ctx, do)
+			return err
+		}}
+	if l.Lines, err = g.Gather(ctx, db, s); err != nil {
 		return err
 	}
-	if single {
-		err = x.copied(ctx, found, layout)
-	} else {
-		err = x.index(one)
-	}
-	if err != nil {
-		return err
+	if !s.Locks {
+		if err := x.index(one); err != nil {
+			return err
+		}
 	}
 	if text := d.Analyze(l.SQL); text != "" {
 		_, err = s.Conn.ExecContext(ctx, text) // outside a transaction
 	}
 	return err
-}
-
-// copied copies what was found into the table of rows that go.
-func (x *grouping) copied(ctx context.Context, found string, layout *change.Table) error {
-	l := x.m.List
-	all := strings.Join(names(layout.Columns), ", ")
-	return x.stretches(l.Lines, func(from, to int64) error {
-		return x.p.apart(ctx, func(tx *engine.Tx) error {
-			_, err := tx.Exec(ctx, "INSERT INTO "+l.SQL+" ("+all+") SELECT "+all+" FROM "+found+" WHERE seq > ? AND seq <= ?", from, to)
-			return err
-		})
-	})
 }
 
 // index makes the indexes of the table of rows that go.
@@ -207,46 +189,18 @@ func (x *grouping) stretches(n int64, do func(from, to int64) error) error {
 	return nil
 }
 
-// temporary makes a table of the session.
-func (x *grouping) temporary(ctx context.Context, name string, layout *change.Table) (string, error) {
-	table := engine.Temporary(x.p.DB, fmt.Sprintf("merge_%d_%s", x.step+1, name))
+// temporary describes a table of the session.
+func (x *grouping) temporary(name string, layout *change.Table) *change.Table {
 	t := *layout
-	at := tableName(x.p.DB.Dialect(), table)
+	at := tableName(x.p.DB.Dialect(), engine.Temporary(x.p.DB, fmt.Sprintf("merge_%d_%s", x.step+1, name)))
 	t.Schema, t.Name = at.Schema, at.Name
-	_, create := x.p.DB.Dialect().Temporary("")
-	for _, text := range x.p.DB.NewTable(&t) {
-		q := &change.Query{D: x.p.DB.Dialect()}
-		if _, err := x.quietly(ctx, q.Add(strings.Replace(text, "CREATE TABLE ", create, 1))); err != nil {
-			return "", fmt.Errorf("making a temporary table for the rows of %s: %w", x.m.Table, err)
-		}
-	}
-	return table, nil
+	return &t
 }
 
-// drop drops a table of the session, which ends with it in any case.
-func (x *grouping) drop(table string) {
-	ctx, cancel := ending()
-	defer cancel()
-	x.quietly(ctx, (&change.Query{D: x.p.DB.Dialect()}).Add("DROP TABLE ", table))
-}
-
-// quietly carries out a statement that writes to tables of the session alone, and tells how many rows.
-// Where one session writes at a time, that must not be in a transaction of ours, which would take its
-// turn for nothing.
-func (x *grouping) quietly(ctx context.Context, q *change.Query) (n int64, err error) {
-	do := func() error {
-		res, err := x.p.session.Conn.ExecContext(ctx, q.String(), q.Args...)
-		if err == nil {
-			n, err = res.RowsAffected()
-		}
-		return err
-	}
-	if x.p.session.Locks {
-		err = do()
-		return n, err
-	}
-	_, err = x.p.session.InTx(ctx, func(*engine.Tx) error { return do() })
-	return n, err
+// made makes one.
+func (x *grouping) made(ctx context.Context, name string, layout *change.Table) (string, error) {
+	t := x.temporary(name, layout)
+	return t.SQL(x.p.DB.Dialect()), engine.MakeTemporary(ctx, x.p.DB, x.p.session, x.p.DB.NewTable(t))
 }
 
 // rows says where the rows come from, what tells one group from another, and which rows are in none.
@@ -306,7 +260,7 @@ func (x *forms) make(ctx context.Context, extra string) (join string, err error)
 			x.texts = append(x.texts, c)
 		}
 	}
-	rows, err := x.temporary(ctx, "texts", read)
+	rows, err := x.made(ctx, "texts", read)
 	if err != nil {
 		return "", err
 	}
@@ -317,12 +271,12 @@ func (x *forms) make(ctx context.Context, extra string) (join string, err error)
 			q.Add(" AND (").Fragment(x.where, x.p.Values).Add(")")
 		}
 	})
-	n, err := x.quietly(ctx, q)
+	n, err := x.p.session.Quietly(ctx, q.String(), q.Args...)
 	if err != nil {
 		return "", err
 	}
 	form := &change.Column{Name: "form", Type: d.Types().Word}
-	forms, err := x.temporary(ctx, "forms", &change.Table{Key: read.Key, Columns: []*change.Column{number, form}})
+	forms, err := x.made(ctx, "forms", &change.Table{Key: read.Key, Columns: []*change.Column{number, form}})
 	if err != nil {
 		return "", err
 	}

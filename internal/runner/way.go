@@ -3,7 +3,6 @@ package runner
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"jugatum/internal/change"
 	"jugatum/internal/engine"
@@ -320,77 +319,38 @@ type roster struct {
 }
 
 func (s *roster) begin(ctx context.Context) (change.KeyValue, int64, error) {
-	n := int64(0)
-	err := s.k.Ledger.Ours(ctx, s.k.session, s.k.Run, func(tx *engine.Tx) (err error) { // else another process may go by it
+	ours := func(ctx context.Context, do func(*engine.Tx) error) error { // else another process may go by it
+		return s.k.Ledger.Ours(ctx, s.k.session, s.k.Run, do)
+	}
+	err := ours(ctx, func(tx *engine.Tx) error {
 		texts := append([]string{"DROP TABLE IF EXISTS " + s.keys.Table}, s.k.DB.KeptTable(s.keys)...)
 		for _, text := range texts { // one of an earlier try may be there
 			if _, err := tx.Exec(ctx, text); err != nil {
 				return fmt.Errorf("making the roster: %w", err)
 			}
 		}
-		if !s.k.session.Locks {
-			n, err = s.enrol(ctx, s.keys)
-		}
-		return err
+		return nil
 	})
-	if err == nil && s.k.session.Locks {
-		n, err = s.enrolApart(ctx)
-	}
-	if err != nil || n == 0 {
+	if err != nil {
 		return nil, 0, err
+	}
+	as := func(table string) *change.Kept {
+		keys := *s.keys
+		keys.Table = table
+		return &keys
+	}
+	beside := engine.Temporary(s.k.DB, fmt.Sprintf("roster_%d", s.w.Step.N))
+	g := engine.Gathering{Into: s.keys.Table, Columns: s.keys.Numbered(s.k.DB.Dialect()), Beside: beside, Make: s.k.DB.KeptTable(as(beside)), Within: ours,
+		Find: func(into string) *change.Query { return change.Enrol(s.w.Change, as(into)) }}
+	n, err := g.Gather(ctx, s.k.DB, s.k.session)
+	if err != nil {
+		return nil, 0, fmt.Errorf("listing the rows to change: %w", err)
+	}
+	if n == 0 {
+		return nil, 0, nil
 	}
 	return change.KeyValue{n}, n, nil
 }
-
-// enrol lists the keys of the rows to change.
-func (s *roster) enrol(ctx context.Context, keys *change.Kept) (int64, error) {
-	q := change.Enrol(s.w.Change, keys)
-	res, err := s.k.session.Conn.ExecContext(ctx, q.String(), q.Args...)
-	if err != nil {
-		return 0, fmt.Errorf("listing the rows to change: %w", err)
-	}
-	return res.RowsAffected()
-}
-
-// enrolApart lists them where one session writes at a time, whom the others would wait for while all
-// of the table is read: in a table of the session, outside a transaction of ours, and from there in
-// stretches.
-func (s *roster) enrolApart(ctx context.Context) (n int64, err error) {
-	own := *s.keys
-	own.Table = engine.Temporary(s.k.DB, fmt.Sprintf("roster_%d", s.w.Step.N))
-	run := func(ctx context.Context, text string) error {
-		_, err := s.k.session.Conn.ExecContext(ctx, text)
-		return err
-	}
-	_, create := s.k.DB.Dialect().Temporary("")
-	texts := []string{"DROP TABLE IF EXISTS " + own.Table}
-	for _, text := range s.k.DB.KeptTable(&own) {
-		texts = append(texts, strings.Replace(text, "CREATE TABLE ", create, 1))
-	}
-	for _, text := range texts {
-		if err := run(ctx, text); err != nil {
-			return 0, fmt.Errorf("making a temporary table for the roster: %w", err)
-		}
-	}
-	defer run(context.WithoutCancel(ctx), texts[0])
-	if n, err = s.enrol(ctx, &own); err != nil {
-		return 0, err
-	}
-	for from := int64(0); from < n; from += enrolledAtOnce {
-		q := change.CopyKeys(s.k.DB.Dialect(), &own, s.keys, from, from+enrolledAtOnce)
-		err := s.k.Ledger.Ours(ctx, s.k.session, s.k.Run, func(tx *engine.Tx) error {
-			_, err := tx.Exec(ctx, q.String(), q.Args...)
-			return err
-		})
-		if err != nil {
-			return 0, fmt.Errorf("making the roster: %w", err)
-		}
-	}
-	return n, nil
-}
-
-// enrolledAtOnce is how many keys come into a roster in one transaction where others wait for it.
-const enrolledAtOnce = 10_000
 
 func (s *roster) resume(ctx context.Context, end change.KeyValue) error {
 	if k, ok := s.k.DB.(engine.KeptReader); ok && end != nil {

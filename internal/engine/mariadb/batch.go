@@ -208,7 +208,7 @@ func (db *DB) staged(ctx context.Context, tx *engine.Tx, c *change.Change, kept 
 		return e, err
 	}
 	if sharing(c) {
-		if _, err := exec(ctx, tx, lockTarget(c, r)); err != nil {
+		if _, err := exec(ctx, tx, lockTarget(c, kept, r)); err != nil {
 			return e, err
 		}
 	}
@@ -426,30 +426,18 @@ func stage(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 }
 
 // sharing reports whether rows are staged with locks that others may have too: where there are other
-// sources, whose rows somebody may read meanwhile, and which another worker of ours stages as well.
-func sharing(c *change.Change) bool { return !c.From.Empty() && !c.Listed }
+// sources that are not this session's alone, whose rows somebody may read meanwhile, and which another
+// worker of ours stages as well.
+func sharing(c *change.Change) bool { return !c.From.Empty() && !c.Listed && !c.Loaded }
 
 // lockTarget locks the rows of the target alone, as those who change them do. Without it they would be
 // locked once to be staged, and once more to be changed: whoever came to wait for one between the two
 // would be in a deadlock with us, and the server would end their transaction rather than ours, which
 // has done more. The rows are found by a query of their own, of which the server locks none.
-func lockTarget(c *change.Change, r change.Range) *change.Query {
+func lockTarget(c *change.Change, kept *change.Kept, r change.Range) *change.Query {
 	q := &change.Query{D: d}
-	keys := c.Table.Key.Columns
-	q.Add("SELECT count(*) FROM (SELECT DISTINCT ")
-	for i, k := range keys {
-		if i > 0 {
-			q.Add(", ")
-		}
-		q.Add(c.Ref, ".", d.Quote(k.Name), fmt.Sprintf(" AS k%d", i))
-	}
-	q.Source(c, r).Add(") AS jugatum_d STRAIGHT_JOIN ", c.Table.SQL(d), " AS jugatum_t ON ")
-	for i, k := range keys {
-		if i > 0 {
-			q.Add(" AND ")
-		}
-		q.Add("jugatum_t.", d.Quote(k.Name), " ", k.Op("="), fmt.Sprintf(" jugatum_d.k%d", i))
-	}
+	q.Add("SELECT count(*) FROM (SELECT DISTINCT ").AsKept(c, kept.Keys).Source(c, r)
+	q.Add(") AS jugatum_d STRAIGHT_JOIN ", c.Table.SQL(d), " AS jugatum_t ON ").KeyJoin("jugatum_t", "jugatum_d", kept)
 	return q.Add(" FOR UPDATE")
 }
 

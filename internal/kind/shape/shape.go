@@ -55,14 +55,14 @@ func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, e
 	if err != nil {
 		return nil, field, err
 	}
-	for i := range columns {
-		if err := columns[i].spelled(named, nil); err != nil {
-			return nil, "shape." + columns[i].Name, fmt.Errorf("shape.%s: %w", columns[i].Name, err)
-		}
-	}
-	for i := range named { // those that no column is made of, too
+	for i := range named {
 		if err := named[i].spelled(named, []string{named[i].Name}); err != nil {
 			return nil, "let." + named[i].Name, fmt.Errorf("let.%s: %w", named[i].Name, err)
+		}
+	}
+	for i := range columns { // of values that are spelled out by now
+		if err := columns[i].spelled(named, nil); err != nil {
+			return nil, "shape." + columns[i].Name, fmt.Errorf("shape.%s: %w", columns[i].Name, err)
 		}
 	}
 	return &Step{columns, named}, "", nil
@@ -71,13 +71,13 @@ func (k Keys) Read(order func(key string, m any) []string) (kind.Step, string, e
 // spelled puts what a named value is made by in the place of its name. within are the names that are
 // being spelled out.
 func (c *Column) spelled(named []Column, within []string) error {
-	i := slices.IndexFunc(named, func(n Column) bool { return c.Of != "" && strings.EqualFold(n.Name, c.Of) })
+	i := slices.IndexFunc(named, func(n Column) bool { return strings.EqualFold(n.Name, c.Of) })
 	if i < 0 {
 		return nil
 	}
 	n := named[i]
 	if slices.Contains(within, n.Name) {
-		return fmt.Errorf("let.%s is made of itself", n.Name)
+		return fmt.Errorf("let.%s is made of itself: have it begin with a column of the table, and be called otherwise", n.Name)
 	}
 	if err := n.spelled(named, append(within, n.Name)); err != nil {
 		return err
