@@ -170,47 +170,62 @@ func growthLine(engine, kind, command string, small, large took) string {
 	return fmt.Sprintf("| %s | %s | %s | %s | %s | %s | %d MiB |\n", engine, kind, command, told(small), told(large), mark, large.memory>>10)
 }
 
-// grow carries one kind out, and has each command look at it.
-func (b *bench) grow(kind grown, limit time.Duration) (commands []string, all map[string]took, err error) {
+// prepare makes the tables of a kind and its job; done takes away what the job needs.
+func (b *bench) prepare(kind grown) (job string, done func(), err error) {
 	dir, err := os.MkdirTemp(filepath.Dir(b.bin), "growth-")
 	if err != nil {
-		return nil, nil, err
+		return "", nil, err
 	}
-	defer os.RemoveAll(dir)
+	defer func() {
+		if err != nil {
+			os.RemoveAll(dir)
+		}
+	}()
 	b.sources, b.refers = true, kind.refers
 	if err := b.fresh(); err != nil {
-		return nil, nil, err
+		return "", nil, err
 	}
 	if kind.merge || kind.named {
 		if err := b.mergeSetup(); err != nil {
-			return nil, nil, err
+			return "", nil, err
 		}
 	}
 	if kind.named {
-		if _, err := b.db.Exec("UPDATE vessel SET name = concat('Vessel no. ', id)"); err != nil {
-			return nil, nil, err
-		}
-		if _, err := b.db.Exec("CREATE UNIQUE INDEX vessel_name ON vessel (name)"); err != nil {
-			return nil, nil, err
+		for _, text := range []string{"UPDATE vessel SET name = concat('Vessel no. ', id)", "CREATE UNIQUE INDEX vessel_name ON vessel (name)"} {
+			if _, err := b.db.Exec(text); err != nil {
+				return "", nil, err
+			}
 		}
 	}
 	text, err := kind.job(b, dir)
 	if err != nil {
+		return "", nil, err
+	}
+	job = filepath.Join(dir, "job.toml")
+	return job, func() { os.RemoveAll(dir) }, os.WriteFile(job, []byte(text), 0o644)
+}
+
+// despite is what a person has to say before a kind runs.
+func (k grown) despite() []string {
+	if k.calls {
+		return []string{"--despite", "no-undo"}
+	}
+	return nil
+}
+
+// grow carries one kind out, and has each command look at it.
+func (b *bench) grow(kind grown, limit time.Duration) (commands []string, all map[string]took, err error) {
+	job, done, err := b.prepare(kind)
+	if err != nil {
 		return nil, nil, err
 	}
-	job := filepath.Join(dir, "job.toml")
-	if err := os.WriteFile(job, []byte(text), 0o644); err != nil {
-		return nil, nil, err
-	}
+	defer done()
+	dir, despite := filepath.Dir(job), kind.despite()
 	all = map[string]took{}
 	ask := func(name string, args ...string) took {
 		t := b.within(limit, args...)
 		commands, all[name] = append(commands, name), t
 		return t
-	}
-	despite := []string{}
-	if kind.calls {
-		despite = []string{"--despite", "no-undo"}
 	}
 	ask("preview", append([]string{"preview", job}, despite...)...)
 	ask("trial", "trial", "--spend", "10s", job)

@@ -6,6 +6,7 @@
 //	go run ./bench -find -rows 2000000   find against statements written by hand
 //	go run ./bench -load -rounds 3    what other sessions wait meanwhile; with -rate 800, that many transactions a second
 //	go run ./bench -growth -rows 400000   every kind of step, each command on it, at a tenth of the rows and at all of them
+//	go run ./bench -beside -rows 300000 -workers 2   every kind of step and its undo beside others: their longest waits, and errors
 //	go run ./bench -cost              a run against one that does not measure what its batches cost
 //	go run ./bench -engine sqlite -rows 200000 -rounds 3
 package main
@@ -105,6 +106,9 @@ func filled(engine, name, source, on, value string, bare, kept float64, job stri
 // wanted is -only.
 var wanted string
 
+// workers is -workers.
+var workers int
+
 // growthLimit is -limit.
 var growthLimit time.Duration
 
@@ -139,11 +143,13 @@ func main() {
 	tryWays := flag.Bool("trial", false, "instead: what trials estimate, against runs")
 	flag.BoolVar(&onCopy, "copy", false, "with -trial: trials on a copy of the table")
 	grows := flag.Bool("growth", false, "instead: how much longer each command takes at ten times the rows, for every kind of step")
-	limit := flag.Duration("limit", 5*time.Minute, "with -growth: how long one command may take")
+	besides := flag.Bool("beside", false, "instead: what sessions beside every kind of step and its undo wait for, and whether they fail")
+	flag.IntVar(&workers, "workers", 1, "with -beside: workers of the run")
+	limit := flag.Duration("limit", 5*time.Minute, "with -growth and -beside: how long one command may take")
 	flag.Parse()
 	wanted, growthLimit = *only, *limit
 	mode := ""
-	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo, "lists": *lists, "merge": *merges, "trial": *tryWays, "growth": *grows} {
+	for name, on := range map[string]bool{"load": *load, "find": *search, "cost": *cost, "undo": *undo, "lists": *lists, "merge": *merges, "trial": *tryWays, "growth": *grows, "beside": *besides} {
 		if on {
 			mode += name
 		}
@@ -170,10 +176,10 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 	}
 	os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config")) // where the key of this user is
 	var all []result
-	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead, "lists": listsHead, "merge": mergeHead, "trial": trialHead, "growth": growthHead}
+	heads := map[string]string{"load": loadHead, "find": findHead, "cost": costHead, "undo": undoHead, "lists": listsHead, "merge": mergeHead, "trial": trialHead, "growth": growthHead, "beside": besideHead}
 	instead := heads[mode]
 	if mode != "" && instead == "" {
-		return fmt.Errorf("only one of -load, -find, -cost, -lists, -merge, -trial, -growth and -undo at a time")
+		return fmt.Errorf("only one of -load, -find, -cost, -lists, -merge, -trial, -growth, -beside and -undo at a time")
 	}
 	for _, e := range []string{"postgres", "mariadb", "sqlite"} {
 		if engine != "all" && engine != e {
@@ -195,6 +201,12 @@ func run(engine string, rows, rounds, rate, sessions int, with, out, mode string
 				text, err = b.lists(rounds)
 			case mode == "growth":
 				text, err = b.growth(growthLimit)
+			case mode == "beside":
+				var options []string
+				if workers > 1 && e != "sqlite" {
+					options = []string{"--workers", fmt.Sprint(workers)}
+				}
+				text, err = b.beside(growthLimit, options)
 			case mode == "trial":
 				text, err = b.trials(rounds)
 			case mode == "undo":

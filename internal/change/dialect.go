@@ -19,6 +19,9 @@ type Dialect interface {
 	Bind(v Value) Bound
 	// BindKey is a value of a key, as KeyValue holds it, of a column.
 	BindKey(v any, c *Column) Bound
+	// KeyIs appends the condition that a column of a key, written as value, is v, or lies before or
+	// behind it: op is =, <, <=, > or >=. Most do what change.KeyIs does.
+	KeyIs(q *Query, c *Column, value, op string, v any) *Query
 	// BindTo is a value of a job that is assigned to a column.
 	BindTo(v Value, c *Column) Bound
 	// BindAs is a value of ours; typ is what a server is told that wants to know its type.

@@ -216,7 +216,7 @@ func KeptAmong(d Dialect, kept, byKey *Kept, keys []KeyValue) *Query {
 	for n, key := range keys {
 		q.Add(" WHEN 1 = 1")
 		for i, k := range byKey.Keys {
-			q.Add(" AND k.", d.Quote(k.Name), " ", k.Of.Op("="), " ").Key(key[i], k.Of)
+			d.KeyIs(q.Add(" AND "), k.Of, "k."+d.Quote(k.Name), "=", key[i])
 		}
 		q.Add(" THEN ", itoa(n))
 	}

@@ -2,6 +2,7 @@ package change
 
 import (
 	"cmp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -108,14 +109,23 @@ func (q *Query) compare(alias string, k *Key, op string, v KeyValue) *Query {
 // expanded compares a key column by column: a >= 1 AND (a > 1 OR a = 1 AND (b > 2)).
 func (q *Query) expanded(alias string, cols []*Column, op string, v KeyValue) *Query {
 	c, col := cols[0], alias+"."+q.D.Quote(cols[0].Name)
+	is := func(op string) { q.D.KeyIs(q, c, col, op, v[0]) }
 	if len(cols) == 1 {
-		return q.Add(col, " ", c.Op(op), " ").Key(v[0], c)
+		is(op)
+		return q
 	}
 	strict := op[:1]
-	q.Add(col, " ", c.Op(strict+"="), " ").Key(v[0], c)
-	q.Add(" AND (", col, " ", c.Op(strict), " ").Key(v[0], c)
-	q.Add(" OR ", col, " ", c.Op("="), " ").Key(v[0], c)
+	is(strict + "=")
+	q.Add(" AND (")
+	is(strict)
+	q.Add(" OR ")
+	is("=")
 	return q.Add(" AND (").expanded(alias, cols[1:], op, v[1:]).Add("))")
+}
+
+// KeyIs is what Dialect.KeyIs does where a value's text says which one it is: it compares.
+func KeyIs(q *Query, c *Column, value, op string, v any) *Query {
+	return q.Add(value, " ", c.Op(op), " ").Key(v, c)
 }
 
 // Range is a stretch of a table in key order: after Lo, up to and with Hi.
@@ -161,14 +171,32 @@ func (q *Query) Range(alias string, k *Key, r Range) *Query {
 
 // at appends the condition that the row has this key.
 func (q *Query) at(alias string, k *Key, v KeyValue) *Query {
+	return q.Add(" AND ").is(alias, k, v)
+}
+
+// is appends the condition that the key is v.
+func (q *Query) is(alias string, k *Key, v KeyValue) *Query {
 	for i, c := range k.Columns {
-		q.Add(" AND ", alias, ".", q.D.Quote(c.Name), " ", c.Op("="), " ").Key(v[i], c)
+		if i > 0 {
+			q.Add(" AND ")
+		}
+		q.D.KeyIs(q, c, alias+"."+q.D.Quote(c.Name), "=", v[i])
 	}
 	return q
 }
 
 // Among appends the condition that the row's key is one of these.
 func (q *Query) Among(alias string, k *Key, keys []KeyValue) *Query {
+	if slices.ContainsFunc(k.Columns, func(c *Column) bool { return c.Instant }) { // whose texts cannot stand in a list
+		q.Add("(")
+		for i, key := range keys {
+			if i > 0 {
+				q.Add(" OR ")
+			}
+			q.is(alias, k, key)
+		}
+		return q.Add(")")
+	}
 	open, end := "", ""
 	if len(k.Columns) > 1 {
 		open, end = "(", ")"

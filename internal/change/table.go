@@ -32,6 +32,7 @@ type Column struct {
 	Identity  bool     // generated always as identity
 	OnUpdate  string   // SQL expression that the database assigns whenever the row changes (MariaDB), "" without one
 	Binary    bool     // bytes without a character set
+	Instant   bool     // a point in time whose text depends on the session's time zone, and in some nights stands for two
 	Default   string   // SQL expression, "" without one
 	Length    int      // longest value in characters, 0 without a limit
 	Collation string

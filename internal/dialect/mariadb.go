@@ -66,7 +66,12 @@ func (d mariadb) BindTo(v change.Value, _ *change.Column) change.Bound { return 
 // BindKey reads a key's value from its text form: bytes from hexadecimal, numbers as such.
 func (d mariadb) BindKey(v any, c *change.Column) change.Bound {
 	s, isText := v.(string)
+	at, exact := instant(c, v)
 	switch {
+	case exact && at != "0":
+		return change.Bound{Arg: at, Before: "FROM_UNIXTIME(", After: ")"}
+	case exact:
+		return change.Bound{Arg: zeroTime}
 	case c.Binary && isText:
 		return change.Bound{Arg: s, Before: "UNHEX(", After: ")"}
 	case c.Class == change.Number && isText:
@@ -79,6 +84,50 @@ func (d mariadb) BindKey(v any, c *change.Column) change.Bound {
 		return d.BindAs(s, c.Base)
 	}
 	return change.Bound{Arg: v}
+}
+
+// A time of the type timestamp is a number of seconds, which the server writes and reads in the session's time
+// zone; where clocks are put back, an hour's texts stand for two. As part of a key it travels in UTC.
+const (
+	inUTC    = "2006-01-02 15:04:05.999999+00:00"
+	zeroTime = "0000-00-00 00:00:00" // stored as no seconds, and no point in time
+	day      = 86400                 // in seconds
+	lastTime = 1<<31 - 1             // what some servers take for the last second
+)
+
+// instant is a timestamp of a key in seconds since 1970, "0" for the zero time. exact is false for one that
+// is in the session's time zone, as a run of an earlier version wrote it down.
+func instant(c *change.Column, v any) (seconds string, exact bool) {
+	s, _ := v.(string)
+	if !c.Instant {
+		return "", false
+	}
+	if strings.HasPrefix(s, "0000-00-00") {
+		return "0", true
+	}
+	t, err := time.Parse(inUTC, s)
+	if err != nil {
+		return "", false
+	}
+	return fmt.Sprintf("%d.%06d", t.Unix(), t.Nanosecond()/1000), true
+}
+
+// KeyIs compares the seconds of a timestamp. An index goes by texts; around a change of clocks it goes further,
+// by as much as they were changed, since the server compares some texts as such.
+func (d mariadb) KeyIs(q *change.Query, c *change.Column, value, op string, v any) *change.Query {
+	at, exact := instant(c, v)
+	if !exact || at == "0" {
+		return change.KeyIs(q, c, value, op, v)
+	}
+	// Within how many seconds from there texts are ambiguous: what two days are short of, or more.
+	apart := fmt.Sprintf("ABS(%d - TIMESTAMPDIFF(SECOND, FROM_UNIXTIME(GREATEST(%s - %d, 0)), FROM_UNIXTIME(LEAST(%s + %[3]d, GREATEST(%[2]s, %d)))))", 2*day, at, day, at, lastTime)
+	if op != "<" && op != "<=" {
+		q.Add(value, " >= FROM_UNIXTIME(GREATEST(", at, " - ", apart, ", 1)) AND ")
+	}
+	if op != ">" && op != ">=" {
+		q.Add(value, " <= FROM_UNIXTIME(LEAST(", at, " + ", apart, ", GREATEST(", at, ", ", strconv.Itoa(lastTime), "))) AND ")
+	}
+	return q.Add("UNIX_TIMESTAMP(", value, ") ", op, " ", at)
 }
 
 // BindAs need not be told of whole numbers.
@@ -102,6 +151,8 @@ func (mariadb) Unchanged(c *change.Column, a, b string) string {
 // would take 'a' and 'A' for the same.
 func (mariadb) Differs(c *change.Column, a, b string) string {
 	switch {
+	case c.Instant: // CAST would make it a date and time of the session's zone
+		return "NOT (CASE WHEN CAST(" + a + " AS " + c.Base + ") = '" + zeroTime + "' THEN 0 ELSE TRUNCATE(UNIX_TIMESTAMP(" + a + "), " + fraction(c) + ") END <=> UNIX_TIMESTAMP(" + b + "))"
 	case c.Same == change.ByText:
 		return "NOT (BINARY CONVERT(" + a + " USING " + c.Base + ") <=> BINARY " + b + ")"
 	case c.Same == change.ByImage:
@@ -110,6 +161,12 @@ func (mariadb) Differs(c *change.Column, a, b string) string {
 		return "NOT (" + a + " <=> " + b + ")"
 	}
 	return "NOT (CAST(" + a + " AS " + c.Base + ") <=> " + b + ")"
+}
+
+// fraction is how many digits of a second a column of times has.
+func fraction(c *change.Column) string {
+	_, digits, _ := strings.Cut(strings.TrimSuffix(c.Base, ")"), "(")
+	return digits
 }
 
 func (mariadb) Fits(c *change.Column, n string) string {
@@ -159,8 +216,11 @@ func (mariadb) Text(c *change.Column, value string) string {
 }
 
 func (mariadb) KeyOut(c *change.Column, value string) string {
-	if c.Binary {
+	switch {
+	case c.Binary:
 		return "HEX(" + value + ")"
+	case c.Instant:
+		return "IF(UNIX_TIMESTAMP(" + value + ") = 0, '" + zeroTime + "', CONCAT('1970-01-01 00:00:00' + INTERVAL UNIX_TIMESTAMP(" + value + ") SECOND, '+00:00'))"
 	}
 	return "CAST(" + value + " AS CHAR)"
 }

@@ -65,6 +65,10 @@ func hasZone(s string) bool { return len(s) > 10 && strings.ContainsAny(s[10:], 
 
 func (postgres) BindKey(v any, c *change.Column) change.Bound { return cast(v, c.Base) }
 
+func (postgres) KeyIs(q *change.Query, c *change.Column, value, op string, v any) *change.Query {
+	return change.KeyIs(q, c, value, op, v)
+}
+
 func (postgres) BindAs(v any, typ string) change.Bound { return cast(v, typ) }
 
 func (postgres) Assign(c *change.Column) (before, after string) {

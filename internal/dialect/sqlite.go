@@ -44,6 +44,10 @@ func (d sqlite) BindTo(v change.Value, _ *change.Column) change.Bound { return d
 
 func (sqlite) BindKey(v any, _ *change.Column) change.Bound { return change.Bound{Arg: v} }
 
+func (sqlite) KeyIs(q *change.Query, c *change.Column, value, op string, v any) *change.Query {
+	return change.KeyIs(q, c, value, op, v)
+}
+
 func (sqlite) BindAs(v any, _ string) change.Bound { return change.Bound{Arg: v} }
 
 func (sqlite) Assign(*change.Column) (before, after string) { return "(", ")" }

@@ -179,7 +179,7 @@ func (db *DB) columns(ctx context.Context, t *change.Table, schema string) error
 		case "time":
 			c.Base = fmt.Sprintf("TIME(%d)", fraction)
 		case "datetime", "timestamp":
-			c.Base = fmt.Sprintf("DATETIME(%d)", fraction)
+			c.Base, c.Instant = fmt.Sprintf("DATETIME(%d)", fraction), typ == "timestamp"
 		case "char", "varchar", "tinytext", "text", "mediumtext", "longtext":
 			c.Class, c.Same, c.Base, c.Holds = change.Text, change.ByText, charset, change.WholeText
 			if typ == "char" || typ == "varchar" {

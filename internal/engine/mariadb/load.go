@@ -19,6 +19,17 @@ func (db *DB) Guarded(tx *engine.Tx, _ *change.Change) bool { return seen(tx).fr
 // RowsRead counts the rows that this session has read so far.
 func (db *DB) RowsRead(ctx context.Context, tx *engine.Tx) (int64, error) { return db.read(ctx, tx) }
 
+// universal has a statement of ours that writes keys read and write points in time in UTC, where each text
+// stands for one.
+func universal(c *change.Change) string {
+	for _, k := range c.Table.Key.Columns {
+		if k.Instant {
+			return "SET STATEMENT time_zone = '+00:00' FOR "
+		}
+	}
+	return ""
+}
+
 // loadedBytes is about how much one INSERT carries; max_allowed_packet is 16 MB
 // unless somebody changed it.
 const loadedBytes = 1 << 20
@@ -65,7 +76,7 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 	for i, r := range rows {
 		if q == nil {
 			q = &change.Query{D: d}
-			q.Add("INSERT INTO ", layout.Table, " VALUES ")
+			q.Add(universal(c), "INSERT INTO ", layout.Table, " VALUES ")
 		} else {
 			q.Add(", ")
 		}

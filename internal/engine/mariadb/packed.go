@@ -78,11 +78,8 @@ func packedTable(kept *change.Kept, types []string) []string {
 // shown is a value, to pack or to find a row by, as a text that the driver gives.
 // It would give the year 0000 as 0, which the server takes for 2000.
 func shown(k change.KeptColumn, expr string) string {
-	if k.Of.Binary {
-		return "HEX(" + expr + ")"
-	}
-	if typeName(k.Of) == "year" {
-		return "CAST(" + expr + " AS CHAR)"
+	if k.Of.Binary || k.Of.Instant || typeName(k.Of) == "year" {
+		return d.KeyOut(k.Of, expr)
 	}
 	return expr
 }

@@ -20,7 +20,7 @@ func (db *DB) WritesRows(ctx context.Context, tx *engine.Tx, c *change.Change, k
 				return false
 			}
 		}
-		return (kept == nil || kept.Packed != "") && len(c.Table.Key.Columns) == 1 && !c.Triggered() && restated(c)
+		return (kept == nil || kept.Packed != "") && len(c.Table.Key.Columns) == 1 && !c.Table.Key.Columns[0].Instant && !c.Triggered() && restated(c)
 	})
 }
 
