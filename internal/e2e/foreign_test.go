@@ -136,37 +136,47 @@ func TestUndoSeesRowsThatComeMeanwhile(t *testing.T) {
 // end the one that has done less: theirs.
 func TestOthersAreNoVictims(t *testing.T) {
 	servers(t, func(t *testing.T, d *database) {
+		const changed = "SELECT concat(sum(n), ' ', count(*)) FROM t WHERE name <> 'x'"
+		const moved = "SELECT concat(count(*), ' ', (SELECT count(*) FROM t)) FROM t_old"
+		move := "[[step]]\ntable = 't'\nwhere = 'id > 0'\nmove_to = 't_old'\n"
 		// The server cannot work md5 out twice for all that we know, so that rows are read with locks.
-		for name, job := range map[string]string{
-			"joined": "[[step]]\nsql = '" + d.by("UPDATE t JOIN source ON source.id = t.q SET t.name = md5(source.name)", "UPDATE t SET name = md5(source.name) FROM source WHERE source.id = t.q") + "'\n",
-			"filled": "[[step]]\ntable = 't'\nfrom = 'source'\nmatch = { q = 'id' }\nfill = { name = 'md5(source.name)' }\n",
-			"shaped": "[[step]]\ntable = 't'\n[step.shape]\nname = [{ of = 'word' }, 'upper']\n",
+		for name, c := range map[string]struct {
+			job, query, want string
+			more             []string
+		}{
+			"joined":             {"[[step]]\nsql = '" + d.by("UPDATE t JOIN source ON source.id = t.q SET t.name = md5(source.name)", "UPDATE t SET name = md5(source.name) FROM source WHERE source.id = t.q") + "'\n", changed, "1 40", nil},
+			"filled":             {"[[step]]\ntable = 't'\nfrom = 'source'\nmatch = { q = 'id' }\nfill = { name = 'md5(source.name)' }\n", changed, "1 40", nil},
+			"shaped":             {"[[step]]\ntable = 't'\n[step.shape]\nname = [{ of = 'word' }, 'upper']\n", changed, "1 40", nil},
+			"moved":              {move, moved, "40 0", nil},
+			"moved, not kept":    {move, moved, "40 0", []string{"--keep", "none"}},
+			"moved by a roster":  {move, moved, "40 0", []string{"--method", "roster"}},
+			"moved by two lanes": {move, moved, "40 0", []string{"--workers", "2"}},
 		} {
-			d.exec("DROP TABLE IF EXISTS t", "DROP TABLE IF EXISTS source", "CREATE TABLE t (id integer PRIMARY KEY, q integer, n integer, word varchar(40), name varchar(40))", "CREATE TABLE source (id integer PRIMARY KEY, name varchar(20))",
-				"INSERT INTO source VALUES (1, 'a'), (2, 'b')", "INSERT INTO t SELECT i, 1 + i % 2, 0, "+d.by("concat('w', i)", "'w' || i")+", 'x' FROM "+d.numbers(10))
-			release := d.gate(10)
-			cmd := d.start("run", d.job(job), "--accept", "10", "--every-row", "--batch", "20", "--hold", "60s")
+			d.exec("DROP TABLE IF EXISTS t", "DROP TABLE IF EXISTS t_old", "DROP TABLE IF EXISTS source", "CREATE TABLE t (id integer PRIMARY KEY, q integer, n integer, word varchar(40), name varchar(40))", "CREATE TABLE source (id integer PRIMARY KEY, name varchar(20))",
+				"INSERT INTO source VALUES (1, 'a'), (2, 'b')", "INSERT INTO t SELECT i, 1 + i % 2, 0, "+d.by("concat('w', i)", "'w' || i")+", 'x' FROM "+d.numbers(40))
+			release := d.gate(40)
+			cmd := d.start(append([]string{"run", d.job(c.job), "--accept", "40", "--every-row", "--again", "--batch", "10", "--hold", "60s"}, c.more...)...)
 			d.stuck()
-			changed := make(chan error)
+			other := make(chan error)
 			go func() {
-				_, err := d.db.Exec("UPDATE t SET n = n + 1 WHERE id = 1")
-				changed <- err
+				_, err := d.db.Exec("UPDATE t SET n = n + 1 WHERE id = 39")
+				other <- err
 			}()
 			d.until("the other session waits, or has changed its row", func() bool {
 				if d.engine == "postgres" {
-					return d.one("SELECT (SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock') + 2 * (SELECT n FROM t WHERE id = 1)") >= "2"
+					return d.one("SELECT (SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock') + 2 * (SELECT sum(n) FROM t)") >= "2"
 				}
-				return d.transactions("LOCK WAIT") > 1 || d.one("SELECT n FROM t WHERE id = 1") == "1"
+				return d.transactions("LOCK WAIT") > 1 || d.one("SELECT coalesce(sum(n), 0) FROM t") == "1"
 			})
 			release()
-			if err := <-changed; err != nil {
+			if err := <-other; err != nil {
 				t.Errorf("%s: the other session: %v", name, err)
 			}
 			cmd.Wait()
 			if status := cmd.ProcessState.ExitCode(); status != 0 {
 				t.Errorf("%s: exit status %d: %s", name, status, cmd.Stderr)
 			}
-			if got := d.one("SELECT concat(sum(n), ' ', count(*)) FROM t WHERE name <> 'x'"); got != "1 10" {
+			if got := d.one(c.query); got != c.want {
 				t.Errorf("%s: %s", name, got)
 			}
 		}

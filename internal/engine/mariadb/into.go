@@ -81,26 +81,26 @@ func (db *DB) put(ctx context.Context, tx *engine.Tx, c *change.Change, staged *
 // that are to move it puts into the other table first; if it then deletes others, it
 // gives a MovedError.
 func (db *DB) carry(ctx context.Context, tx *engine.Tx, c *change.Change, r change.Range, keys []change.KeyValue) (int64, error) {
-	do := func(q *change.Query) (int64, error) {
+	do := func(q *change.Query, locks string) (int64, error) {
 		if keys != nil {
 			q.Add(" AND ").Among(c.Ref, c.Table.Key, keys)
 		}
-		return exec(ctx, tx, q)
+		return exec(ctx, tx, q.Add(locks))
 	}
 	if c.Into == nil {
-		return do((&change.Query{D: d}).Statement(c, r))
+		return do((&change.Query{D: d}).Statement(c, r), "")
 	}
 	if err := db.relax(ctx, tx, change.NewKept("", c)); err != nil { // dates go as they are
 		return 0, err
 	}
-	came, err := do(change.Take(c, r))
+	came, err := do(change.Take(c, r), " FOR UPDATE") // as those who change rows lock them: see lockTarget
 	if err != nil {
 		return 0, err
 	}
 	if err := db.tighten(ctx, tx); err != nil {
 		return 0, err
 	}
-	deleted, err := do((&change.Query{D: d}).Statement(c, r))
+	deleted, err := do((&change.Query{D: d}).Statement(c, r), "")
 	if err == nil {
 		err = engine.Came(c, deleted, came)
 	}
