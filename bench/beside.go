@@ -37,11 +37,11 @@ type neighbour struct{ table, column, needs string }
 func (k grown) neighbours() []neighbour {
 	switch {
 	case k.merge, k.named:
-		return []neighbour{{"vessel", "note", ""}, {"arrival", "tonnes", ", vessel"}}
+		return []neighbour{{"vessel", "crew", ""}, {"arrival", "tonnes", ", vessel"}}
 	case k.refers:
-		return []neighbour{{"visit", "dues", ""}, {"line", "tonnes", ""}}
+		return []neighbour{{"visit", "berth", ""}, {"line", "tonnes", ""}}
 	}
-	return []neighbour{{"visit", "dues", ""}}
+	return []neighbour{{"visit", "berth", ""}}
 }
 
 // apart is how long a neighbour thinks between two statements.
@@ -78,10 +78,7 @@ func (n *neighbours) during(tables []neighbour, do func()) error {
 	}
 	for i, t := range tables {
 		err = errors.Join(err,
-			session("write", uint64(3*i), func(conn *sql.Conn, id int) error {
-				_, err := conn.ExecContext(context.Background(), fmt.Sprintf("UPDATE %s SET %s = %s WHERE id = %d", t.table, t.column, t.column, id))
-				return err
-			}),
+			session("write", uint64(3*i), func(conn *sql.Conn, id int) error { return t.written(conn, id) }),
 			session("read", uint64(3*i+1), func(conn *sql.Conn, id int) error {
 				var v any
 				err := conn.QueryRowContext(context.Background(), fmt.Sprintf("SELECT %s FROM %s WHERE id = %d", t.column, t.table, id)).Scan(&v)
@@ -99,6 +96,21 @@ func (n *neighbours) during(tables []neighbour, do func()) error {
 	stop()
 	group.Wait()
 	return err
+}
+
+// written changes a row and changes it back: the run finds it as it was, and yet something was written.
+func (t neighbour) written(conn *sql.Conn, id int) error {
+	tx, err := conn.BeginTx(context.Background(), nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, by := range []string{"+ 1", "- 1"} {
+		if _, err := tx.Exec(fmt.Sprintf("UPDATE %s SET %s = %s %s WHERE id = %d", t.table, t.column, t.column, by, id)); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
 }
 
 // inserted puts a row in and takes it back: into a gap where the key is free, else it waits for what has the key

@@ -4,12 +4,31 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"jugatum/internal/change"
 )
 
-// gatheredAtOnce is how many rows come into a table of ours in one transaction where others wait for it.
-const gatheredAtOnce = 10_000
+// Rows come into a table of ours in stretches where others wait for each: so many at first, and then as
+// many as keep them waiting for about so long.
+const (
+	firstStretch  = 10_000
+	stretchTarget = 100 * time.Millisecond
+)
+
+// NextStretch is how many rows are written at once after as many have kept others waiting for hold; 0: none
+// were written yet.
+func NextStretch(rows int64, hold time.Duration) int64 {
+	switch {
+	case rows == 0:
+		return firstStretch
+	case hold > stretchTarget:
+		return max(int64(float64(rows)*float64(stretchTarget)/float64(hold)), 1)
+	case hold < stretchTarget/2:
+		return min(2*rows, firstStretch)
+	}
+	return rows
+}
 
 // Gathering is what a statement finds, which goes into a table of ours.
 type Gathering struct {
@@ -41,21 +60,68 @@ func (g *Gathering) Gather(ctx context.Context, db DB, s *Session) (n int64, err
 	if err := find(g.Beside); err != nil {
 		return 0, err
 	}
-	for from := int64(0); from < n; from += gatheredAtOnce {
+	err = carryOver(ctx, db, s, g.Within, n, "INSERT INTO "+g.Into+" ("+g.Columns+") SELECT "+g.Columns+" FROM "+g.Beside+" WHERE seq > ? AND seq <= ?")
+	return n, err
+}
+
+// carryOver carries out a statement for the numbers up to n, by stretches: after the first, up to the second.
+func carryOver(ctx context.Context, db DB, s *Session, within func(context.Context, func(*Tx) error) error, n int64, query string) error {
+	from, rows := int64(0), NextStretch(0, 0)
+	for from < n {
 		var carried *Tx
-		err := g.Within(ctx, func(tx *Tx) error {
+		err := within(ctx, func(tx *Tx) error {
 			carried = tx
-			_, err := tx.Exec(ctx, "INSERT INTO "+g.Into+" ("+g.Columns+") SELECT "+g.Columns+" FROM "+g.Beside+" WHERE seq > ? AND seq <= ?", from, from+gatheredAtOnce)
+			_, err := tx.Exec(ctx, query, from, from+rows)
 			return err
 		})
 		if y, ok := db.(Yielder); ok && err == nil {
 			err = y.Yield(ctx, s, carried.Hold)
 		}
 		if err != nil {
-			return 0, err
+			return err
 		}
+		from, rows = from+rows, NextStretch(rows, carried.Hold)
 	}
-	return n, nil
+	return nil
+}
+
+// StageBeside makes the table of a Staging, in transactions of within. Where one session writes at a time, the
+// query is asked beside them, as Gather asks its own; beside is what the table is called meanwhile.
+func StageBeside(ctx context.Context, db DB, s *Session, x Staging, beside string, within func(ctx context.Context, do func(*Tx) error) error) error {
+	if !s.Locks {
+		return within(ctx, func(tx *Tx) error { return db.Stage(ctx, tx, x) })
+	}
+	if _, err := s.Quietly(ctx, "DROP TABLE IF EXISTS "+beside); err != nil { // of an earlier try
+		return err
+	}
+	_, create := db.Dialect().Temporary("")
+	if _, err := s.Quietly(ctx, create+beside+" AS "+x.Query.String(), x.Query.Args...); err != nil {
+		return err
+	}
+	defer s.Quietly(context.WithoutCancel(ctx), "DROP TABLE "+beside) // it ends with the session in any case
+	var n int64
+	if err := s.Conn.QueryRowContext(ctx, "SELECT count(*) FROM "+beside).Scan(&n); err != nil {
+		return err
+	}
+	empty := x
+	empty.Query = &change.Query{D: db.Dialect()}
+	empty.Query.Add("SELECT * FROM ", beside, " WHERE 1 = 0")
+	if err := within(ctx, func(tx *Tx) error { return db.Stage(ctx, tx, empty) }); err != nil {
+		return err
+	}
+	return carryOver(ctx, db, s, within, n, "INSERT INTO "+x.Table+" SELECT * FROM "+beside+" WHERE rowid > ? AND rowid <= ?")
+}
+
+// StageTemporary makes the table of a Staging as one of the session, unless that is there already, where one
+// session writes at a time.
+func StageTemporary(ctx context.Context, db DB, s *Session, x Staging) error {
+	_, create := db.Dialect().Temporary("")
+	if _, err := s.Quietly(ctx, create+x.Table+" AS "+x.Query.String(), x.Query.Args...); err != nil || len(x.Index) == 0 {
+		return err
+	}
+	schema, table, _ := strings.Cut(x.Table, ".")
+	_, err := s.Quietly(ctx, "CREATE INDEX IF NOT EXISTS "+schema+"."+table+"_by_match ON "+table+" ("+strings.Join(x.Index, ", ")+")")
+	return err
 }
 
 // MakeTemporary makes a table of the session by the statements that would make one for good.

@@ -126,6 +126,7 @@ type loading struct {
 	list    *change.List
 	columns []string
 	rising  rising
+	atOnce  int // lines that are written in one transaction where others wait for it
 }
 
 // layout says which value of a line goes where.

@@ -43,8 +43,7 @@ func (x *loading) create(ctx context.Context, l *change.List) error {
 	return nil
 }
 
-// Lines that are read before they are written: as many as do not keep others waiting where
-// there is one writer at a time.
+// Lines that are read before they are written.
 const (
 	stretchLines = 10_000
 	stretchBytes = 1 << 20
@@ -52,6 +51,7 @@ const (
 
 // lines reads the file to its end, a stretch ahead of the one that is being written.
 func (x *loading) lines(ctx context.Context) error {
+	x.atOnce = int(engine.NextStretch(0, 0))
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ahead := make(chan [][]any)
@@ -74,7 +74,7 @@ func (x *loading) lines(ctx context.Context) error {
 		if rows == nil { // it is closed
 			return unread
 		}
-		if err := x.write(ctx, rows); err != nil {
+		if err := x.stretch(ctx, rows); err != nil {
 			cancel()
 			if broken == nil {
 				for range ahead { // until its reader has ended
@@ -82,11 +82,30 @@ func (x *loading) lines(ctx context.Context) error {
 			}
 			return err
 		}
-		x.list.Lines += int64(len(rows))
 		if x.told != nil {
 			x.told(x.list.File, x.list.Lines)
 		}
 	}
+}
+
+// stretch writes lines that were read together, by as many as do not keep others waiting where there is one
+// writer at a time.
+func (x *loading) stretch(ctx context.Context, rows [][]any) error {
+	for len(rows) > 0 {
+		n := len(rows)
+		if x.p.session.Locks {
+			n = min(n, x.atOnce)
+		}
+		if err := x.write(ctx, rows[:n]); err != nil {
+			return err
+		}
+		if n == x.atOnce { // the few at the end tell little
+			x.atOnce = int(engine.NextStretch(int64(n), x.p.held))
+		}
+		x.list.Lines += int64(n)
+		rows = rows[n:]
+	}
+	return nil
 }
 
 // stretches reads the file and hands its lines on.
@@ -174,6 +193,7 @@ func (x *loading) apart(ctx context.Context, do func(tx *engine.Tx) error) error
 // apart does something on the session that reads lists, in a transaction of its own.
 func (p *Plan) apart(ctx context.Context, do func(tx *engine.Tx) error) error {
 	hold, err := p.session.InTx(ctx, do)
+	p.held = hold
 	if y, ok := p.DB.(engine.Yielder); ok && err == nil {
 		return y.Yield(ctx, p.session, hold)
 	}

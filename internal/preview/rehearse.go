@@ -132,6 +132,9 @@ func rehearsalTable(n int) string {
 
 // rehearse is one batch in a transaction that is rolled back, or committed.
 func rehearse(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, a Attempt, r change.Range) (_ *Rehearsal, err error) {
+	if c, err = stagedBeside(ctx, db, s, c, rehearsalTable(a.N)); err != nil {
+		return nil, err
+	}
 	tx, err := s.Start(ctx)
 	if err != nil {
 		return nil, err
@@ -402,8 +405,8 @@ func staged(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change, 
 			return nil, fmt.Errorf("making a table for the rehearsal: %w", err)
 		}
 	}
-	x := engine.Staging{Table: db.LedgerTable(base + "_source"), Index: c.Lookup.Index}
-	if x.Query, err = change.Source(c); err != nil {
+	x, err := staging(c, db.LedgerTable(base+"_source"))
+	if err != nil {
 		return nil, err
 	}
 	x.Temporary = engine.DDLCommits(db)
@@ -411,6 +414,27 @@ func staged(ctx context.Context, db engine.DB, tx *engine.Tx, c *change.Change, 
 		return nil, fmt.Errorf("reading the source: %w", err)
 	}
 	return c.Staged(x.Table)
+}
+
+// stagedBeside does it once for a session, and outside its transactions, where others wait for these.
+func stagedBeside(ctx context.Context, db engine.DB, s *engine.Session, c *change.Change, base string) (*change.Change, error) {
+	if !c.Stages() || !s.Locks {
+		return c, nil
+	}
+	x, err := staging(c, engine.Temporary(db, base+"_source"))
+	if err != nil {
+		return nil, err
+	}
+	if err := engine.StageTemporary(ctx, db, s, x); err != nil {
+		return nil, fmt.Errorf("reading the source: %w", err)
+	}
+	return c.Staged(x.Table)
+}
+
+// staging is what a change looks up, as a table.
+func staging(c *change.Change, table string) (engine.Staging, error) {
+	source, err := change.Source(c)
+	return engine.Staging{Table: table, Index: c.Lookup.Index, Query: source}, err
 }
 
 // estimate goes from the batch to the step: by the rows scanned where the

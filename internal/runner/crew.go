@@ -133,12 +133,14 @@ func (k *worker) stage(ctx context.Context, w *Work) error {
 		return nil
 	}
 	k.tell(true, func(p *Progress) { p.Note = "reading the source once" })
-	return k.Ledger.Ours(ctx, k.session, k.Run, func(tx *engine.Tx) error {
-		if err := k.DB.Stage(ctx, tx, *w.Staging); err != nil {
-			return fmt.Errorf("reading the source: %w", err)
-		}
-		return nil
+	beside := engine.Temporary(k.DB, fmt.Sprintf("source_%d", w.Step.N))
+	err := engine.StageBeside(ctx, k.DB, k.session, *w.Staging, beside, func(ctx context.Context, do func(*engine.Tx) error) error {
+		return k.Ledger.Ours(ctx, k.session, k.Run, do)
 	})
+	if err != nil {
+		return fmt.Errorf("reading the source: %w", err)
+	}
+	return nil
 }
 
 // unstage drops it, once nobody asks what the step should have done, unless rows were

@@ -107,17 +107,33 @@ func line(many, few []try, of func(t try) float64) (batch, row time.Duration) {
 	return 0, row
 }
 
-// middle is the median of a figure.
+// middle is the median of a figure; the mean where stretches of the table are of two kinds, since the median
+// would be that of one of them.
 func middle(tries []try, of func(t try) float64) float64 {
 	var all []float64
+	sum := 0.0
 	for _, t := range tries {
 		all = append(all, of(t))
+		sum += of(t)
 	}
 	if len(all) == 0 {
 		return 0
 	}
+	if uneven(tries) {
+		return sum / float64(len(all))
+	}
 	slices.Sort(all)
 	return (all[(len(all)-1)/2] + all[len(all)/2]) / 2
+}
+
+// uneven reports whether far more of the rows change in some stretches than in others.
+func uneven(tries []try) bool {
+	least, greatest := 1.0, 0.0
+	for _, t := range tries {
+		share := float64(t.changed) / float64(max(t.rows, 1))
+		least, greatest = min(least, share), max(greatest, share)
+	}
+	return greatest-least > 0.2
 }
 
 // known is the median of those figures that are not below 0; -1 if all are.

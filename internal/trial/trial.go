@@ -364,6 +364,11 @@ func (t *trial) once(ctx context.Context, w Way, n int) (try, error) {
 	}
 	out := tries[0]
 	out.waiters, _ = t.others.since()
+	if y, ok := t.db.(engine.Yielder); ok && t.real == nil { // a copy's are committed, and have done so
+		if err := y.Yield(ctx, t.sessions[0], out.work); err != nil {
+			return try{}, err
+		}
+	}
 	for _, x := range tries[1:] { // a row's cost is that of the slowest
 		if x.work*time.Duration(max(out.rows, 1)) > out.work*time.Duration(max(x.rows, 1)) {
 			out.work, out.ahead, out.rows = x.work, x.ahead, x.rows

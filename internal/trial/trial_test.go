@@ -192,3 +192,19 @@ func TestOrder(t *testing.T) {
 		}
 	}
 }
+
+// TestUnevenStretches: where half of the stretches have rows that change and half have none, what a row costs
+// is what it costs on average, not what it costs in one of the two.
+func TestUnevenStretches(t *testing.T) {
+	tries := []try{{rows: 200, work: time.Millisecond}}
+	for range 3 {
+		tries = append(tries, try{rows: 10_000, work: time.Millisecond}, try{rows: 10_000, changed: 10_000, work: 101 * time.Millisecond})
+	}
+	if l := fit(append(tries, try{rows: 10_000, work: time.Millisecond})); l.Row < 4*time.Microsecond || l.Row > 6*time.Microsecond {
+		t.Errorf("a row is expected to take %s", l.Row)
+	}
+	even := []try{{rows: 10_000, changed: 10, work: 10 * time.Millisecond}, {rows: 10_000, changed: 12, work: 11 * time.Millisecond}, {rows: 10_000, changed: 9, work: time.Second}}
+	if l := fit(even); l.Row > 2*time.Microsecond {
+		t.Errorf("one slow trial of three makes a row take %s", l.Row)
+	}
+}

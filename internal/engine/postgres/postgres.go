@@ -75,7 +75,7 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	// connecting, or no server would be one that target_session_attrs=read-write wants.
 	looking := func(more string) stdlib.OptionOpenDB {
 		return stdlib.OptionAfterConnect(func(ctx context.Context, c *pgx.Conn) error {
-			if _, err := c.Exec(ctx, "SET default_transaction_read_only = on"+more); err != nil {
+			if _, err := c.Exec(ctx, "SET default_transaction_read_only = on"+encoding(c)+more); err != nil {
 				return err
 			}
 			return watchClient(ctx, c)
@@ -100,6 +100,15 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 		return nil, &engine.OpenError{Name: name, Err: fmt.Errorf("the server is version %s", db.vers), Do: "version 13 is the oldest that tells what a statement writes to its log"}
 	}
 	return db, nil
+}
+
+// encoding has texts travel in UTF-8, in which jobs are written and we read them, whatever the database has
+// or the user's settings say. A database without an encoding gives and takes bytes as they are.
+func encoding(c *pgx.Conn) string {
+	if c.PgConn().ParameterStatus("server_encoding") == "SQL_ASCII" || c.PgConn().ParameterStatus("client_encoding") == "UTF8" {
+		return ""
+	}
+	return "; SET client_encoding = 'UTF8'"
 }
 
 // plain is the server's or the network's own message.

@@ -269,14 +269,15 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 // 25, 25, 25, 50, 50, 100 ms). So a gap of a little more than 50 ms lets everyone
 // in who came during a hold of 200 ms, and one of a little more than 100 ms
 // everyone. Nobody can see whether anyone waits; so the longer one is left every
-// two seconds, and the shorter one after every batch while others are seen to
-// commit. Who came while a run began has not waited long, and looks again within
+// two seconds, and while others are seen to commit the shorter one after every
+// batch, and the longer one twice a second, for those whose turn another took. Who came while a run began has not waited long, and looks again within
 // 25 ms: so long is the gap after the first batch.
 const (
 	turnGap        = 55 * time.Millisecond
 	probeGap       = 105 * time.Millisecond
 	firstGap       = 26 * time.Millisecond
 	probeEvery     = 2 * time.Second
+	contendedProbe = 500 * time.Millisecond
 	contendedFor   = 3 * time.Second
 	checkpointFrom = 4000 // frames: SQLite's own default is 1000, but it would flush four times as often
 )
@@ -297,8 +298,12 @@ func (db *DB) Yield(ctx context.Context, s *engine.Session, lastHold time.Durati
 		st.contended = now
 	}
 	st.version = version
-	first, probe := st.probed.IsZero(), now.Sub(st.probed) > probeEvery
-	contended := now.Sub(st.contended) < contendedFor
+	first, contended := st.probed.IsZero(), now.Sub(st.contended) < contendedFor
+	every := probeEvery
+	if contended {
+		every = contendedProbe
+	}
+	probe := now.Sub(st.probed) > every
 	if probe || contended {
 		length := turnGap
 		switch {

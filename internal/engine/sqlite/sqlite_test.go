@@ -315,49 +315,69 @@ func TestWriteLockIsWaitedFor(t *testing.T) {
 // found outside of them: while another session holds the write lock, which it gives up only before the first.
 func TestGatheringLocksNobodyOut(t *testing.T) {
 	ctx := context.Background()
-	db, raw := file(t, "wal", "CREATE TABLE t (id INTEGER PRIMARY KEY, n)", "CREATE TABLE list (seq INTEGER PRIMARY KEY, k)",
-		"INSERT INTO t WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < 25000) SELECT i, i % 2 FROM s")
-	s, err := db.Session(ctx, engine.SessionOptions{LockTimeout: time.Second})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	other, err := raw.Conn(ctx)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer other.Close()
-	if _, err := other.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
-		t.Fatal(err)
-	}
-	stretches := 0
-	beside := engine.Temporary(db, "beside")
-	g := engine.Gathering{Into: "list", Columns: "seq, k", Beside: beside, Make: []string{"CREATE TABLE " + beside + " (seq INTEGER PRIMARY KEY, k)"},
-		Find: func(into string) *change.Query {
-			q := &change.Query{D: d}
-			return q.Add("INSERT INTO ", into, " (k) SELECT -id FROM t ORDER BY id DESC")
+	for name, gather := range map[string]func(*testing.T, *DB, *engine.Session, func(context.Context, func(*engine.Tx) error) error){
+		"a list": func(t *testing.T, db *DB, s *engine.Session, within func(context.Context, func(*engine.Tx) error) error) {
+			beside := engine.Temporary(db, "beside")
+			g := engine.Gathering{Into: "list", Columns: "seq, k", Beside: beside, Make: []string{"CREATE TABLE " + beside + " (seq INTEGER PRIMARY KEY, k)"},
+				Find: func(into string) *change.Query {
+					q := &change.Query{D: d}
+					return q.Add("INSERT INTO ", into, " (k) SELECT -id FROM t ORDER BY id DESC")
+				},
+				Within: within}
+			if n, err := g.Gather(ctx, db, s); err != nil || n != 25_000 {
+				t.Fatalf("%d rows: %v", n, err)
+			}
+			if n, err := g.Gather(ctx, db, s); err == nil {
+				t.Errorf("%d rows came twice", n)
+			}
 		},
-		Within: func(ctx context.Context, do func(*engine.Tx) error) error {
-			if stretches++; stretches == 1 {
-				if _, err := other.ExecContext(ctx, "ROLLBACK"); err != nil {
-					return err
+		"a source": func(t *testing.T, db *DB, s *engine.Session, within func(context.Context, func(*engine.Tx) error) error) {
+			q := &change.Query{D: d}
+			q.Add("SELECT 25001 - id AS seq, -id AS k FROM t ORDER BY id DESC")
+			x := engine.Staging{Table: "list", Query: q, Index: []string{"seq"}}
+			for range 2 { // one of an earlier try is made anew
+				if err := engine.StageBeside(ctx, db, s, x, engine.Temporary(db, "beside"), within); err != nil {
+					t.Fatal(err)
 				}
 			}
-			_, err := s.InTx(ctx, do)
-			return err
-		}}
-	if _, err := raw.ExecContext(ctx, "DELETE FROM list"); err == nil {
-		t.Error("the write lock is not held")
-	}
-	n, err := g.Gather(ctx, db, s)
-	if err != nil || n != 25_000 || stretches != 3 {
-		t.Fatalf("%d rows in %d stretches: %v", n, stretches, err)
-	}
-	if n, err := g.Gather(ctx, db, s); err == nil {
-		t.Errorf("%d rows came twice", n)
-	}
-	var count, first, last int
-	if err := raw.QueryRow("SELECT count(*), (SELECT k FROM list WHERE seq = 1), (SELECT k FROM list WHERE seq = 25000) FROM list").Scan(&count, &first, &last); err != nil || count != 25_000 || first != -25_000 || last != -1 {
-		t.Error(count, first, last, err)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			db, raw := file(t, "wal", "CREATE TABLE t (id INTEGER PRIMARY KEY, n)", "CREATE TABLE list (seq INTEGER PRIMARY KEY, k)",
+				"INSERT INTO t WITH RECURSIVE s(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM s WHERE i < 25000) SELECT i, i % 2 FROM s")
+			s, err := db.Session(ctx, engine.SessionOptions{LockTimeout: time.Second})
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer s.Close()
+			other, err := raw.Conn(ctx)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer other.Close()
+			if _, err := other.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := raw.ExecContext(ctx, "DELETE FROM list"); err == nil {
+				t.Error("the write lock is not held")
+			}
+			stretches := 0
+			gather(t, db, s, func(ctx context.Context, do func(*engine.Tx) error) error {
+				if stretches++; stretches == 1 {
+					if _, err := other.ExecContext(ctx, "ROLLBACK"); err != nil {
+						return err
+					}
+				}
+				_, err := s.InTx(ctx, do)
+				return err
+			})
+			if stretches < 3 {
+				t.Errorf("they came in %d stretches", stretches)
+			}
+			var count, first, last int
+			if err := raw.QueryRow("SELECT count(*), (SELECT k FROM list WHERE seq = 1), (SELECT k FROM list WHERE seq = 25000) FROM list").Scan(&count, &first, &last); err != nil || count != 25_000 || first != -25_000 || last != -1 {
+				t.Error(count, first, last, err)
+			}
+		})
 	}
 }
