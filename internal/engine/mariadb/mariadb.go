@@ -84,6 +84,9 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	// Looking must change nothing, whatever functions a job's expressions call;
 	// only a Session may write.
 	cfg.Params = map[string]string{"tx_read_only": "1", "sql_mode": "'" + db.strict + "'", "tx_isolation": "'READ-COMMITTED'"}
+	for name, value := range ours {
+		cfg.Params[name] = value
+	}
 	connector, err := mysql.NewConnector(cfg)
 	if err != nil {
 		return fail(err, "write mariadb://USER@HOST:PORT/DATABASE", true)
@@ -92,6 +95,14 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	db.pool.SetMaxIdleConns(2)
 	db.vers = strings.SplitN(db.vers, "-", 2)[0]
 	return db, nil
+}
+
+// ours are settings on which it depends what our statements say, how much they read and when they are over.
+// A server may begin sessions with others (init_connect, skip-character-set-client-handshake, SET GLOBAL).
+var ours = map[string]string{
+	"character_set_client": "utf8mb4", "character_set_results": "utf8mb4", "collation_connection": "utf8mb4_general_ci",
+	"autocommit": "1", "sql_select_limit": "18446744073709551615", "sql_auto_is_null": "0",
+	"foreign_key_checks": "1", "unique_checks": "1",
 }
 
 // parse reads a database's URL.
