@@ -13,7 +13,7 @@ func TestOtherEncodings(t *testing.T) {
 	name := d.one("SELECT current_database()")
 	d.exec("CREATE DATABASE "+name+"_latin ENCODING 'LATIN1' LC_COLLATE 'C' LC_CTYPE 'C' TEMPLATE template0", "CREATE DATABASE "+name+"_utf")
 	t.Cleanup(func() { d.exec("DROP DATABASE "+name+"_latin", "DROP DATABASE "+name+"_utf") })
-	d.exec("ALTER DATABASE " + name + "_utf SET client_encoding = 'LATIN1'")
+	d.exec("ALTER DATABASE "+name+"_utf SET client_encoding = 'LATIN1'", "ALTER DATABASE "+name+"_utf SET array_nulls = off")
 	for _, encoding := range []string{"latin", "utf"} {
 		t.Run(encoding, func(t *testing.T) {
 			o := &database{t: t, engine: "postgres", url: strings.Replace(d.url, name, name+"_"+encoding, 1)}
@@ -46,6 +46,13 @@ func TestOtherEncodings(t *testing.T) {
 				o.must(0, "undo", run)
 			}
 			same(t, "undone", rows(), []string{"1 636166e9", "2 63616665", "3 20e920"})
+
+			// NULL in an array is no text, also where array_nulls has it so.
+			o.exec("CREATE TABLE k (id text[] PRIMARY KEY, n int)", "INSERT INTO k SELECT array['a', CASE WHEN i % 2 = 0 THEN 'NULL' END, 'b' || i], i FROM generate_series(1, 40) AS i")
+			o.must(0, "run", "--sql", "UPDATE k SET n = n + 100 WHERE n > 0", "--accept", "any", "--batch", "7")
+			if got := o.one("SELECT count(*) FROM k WHERE n > 100"); got != "40" {
+				t.Errorf("%s of 40 rows were changed", got)
+			}
 		})
 	}
 }

@@ -75,7 +75,8 @@ func Open(ctx context.Context, raw string) (*DB, error) {
 	// connecting, or no server would be one that target_session_attrs=read-write wants.
 	looking := func(more string) stdlib.OptionOpenDB {
 		return stdlib.OptionAfterConnect(func(ctx context.Context, c *pgx.Conn) error {
-			if _, err := c.Exec(ctx, "SET default_transaction_read_only = on"+encoding(c)+more); err != nil {
+			// Without array_nulls a key that is an array would be another when it is read back.
+			if _, err := c.Exec(ctx, "SET default_transaction_read_only = on; SET array_nulls = on"+encoding(c)+more); err != nil {
 				return err
 			}
 			return watchClient(ctx, c)
