@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -61,17 +62,22 @@ func TestOtherEncodings(t *testing.T) {
 // in another encoding, reading stops after some rows, and what is written is not committed.
 func TestSessionsThatBeginOtherwise(t *testing.T) {
 	t.Parallel()
-	_, d := ownMariaDB(t, "character-set-server=latin1", "skip-character-set-client-handshake",
+	_, d := ownMariaDB(t, "character-set-server=latin1", "skip-character-set-client-handshake", "max-allowed-packet=1M",
 		"init-connect=SET autocommit = 0, sql_select_limit = 5, sql_auto_is_null = 1, foreign_key_checks = 0")
 	d.exec("CREATE USER clerk@'%' IDENTIFIED BY 'x'", "GRANT ALL ON saltmere.* TO clerk@'%'", "GRANT PROCESS ON *.* TO clerk@'%'",
-		"CREATE TABLE t (id int AUTO_INCREMENT PRIMARY KEY, word varchar(40) CHARACTER SET utf8mb4, n int)",
+		"CREATE TABLE t (id int AUTO_INCREMENT PRIMARY KEY, word varchar(40) CHARACTER SET utf8mb4, n int, note text)",
 		"INSERT INTO t (word, n) SELECT concat(CONVERT(UNHEX('C3A9') USING utf8mb4), seq), seq FROM seq_1_to_600")
+	var lines strings.Builder
+	lines.WriteString("id,note\n")
+	for i := range 600 {
+		fmt.Fprintf(&lines, "%d,%s\n", i+1, strings.Repeat("y", 3000))
+	}
 	root, found := strings.CutPrefix(d.url, "mariadb://root@")
 	if !found {
 		t.Fatal(d.url)
 	}
 	d.url = "mariadb://clerk:x@" + root
-	rows := func() []string { return d.lines("SELECT concat(id, ' ', hex(word), ' ', n) FROM t ORDER BY id") }
+	rows := func() []string { return d.lines("SELECT concat(id, ' ', hex(word), ' ', n, ' ', coalesce(md5(note), '-')) FROM t ORDER BY id") }
 	before := rows()
 	for _, c := range []struct {
 		args []string
@@ -80,6 +86,7 @@ func TestSessionsThatBeginOtherwise(t *testing.T) {
 		{[]string{"--sql", "UPDATE t SET word = concat(word, 'ü') WHERE word LIKE 'é%'"}, "SELECT count(*) FROM t WHERE hex(word) LIKE 'C3A9%C3BC'"},
 		{[]string{d.job("[[step]]\nin = [\"t.word\"]\nreplace = { find = \"é\", with = \"è\" }\n")}, "SELECT count(*) FROM t WHERE hex(word) LIKE 'C3A8%'"},
 		{[]string{"--sql", "UPDATE t SET n = n + 1000 WHERE n > 0", "--method", "roster"}, "SELECT count(*) FROM t WHERE n > 1000"},
+		{[]string{d.job("[[step]]\ntable = \"t\"\nchanges = '" + d.list("notes.csv", lines.String()) + "'\naction = \"update\"\n")}, "SELECT count(*) FROM t WHERE length(note) = 3000"},
 	} {
 		d.must(0, append([]string{"run", "--accept", "600", "--batch", "50"}, c.args...)...)
 		if got := d.one(c.want); got != "600" {

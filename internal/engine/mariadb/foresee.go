@@ -128,7 +128,7 @@ func (db *DB) Foresee(ctx context.Context, s *engine.Session, c *change.Change, 
 
 // ForeseeRows makes the statements of WriteRows.
 func (db *DB) ForeseeRows(ctx context.Context, tx *engine.Tx, c *change.Change, kept *change.Kept, after change.KeyValue, rows []engine.Rewritten, base int64) error {
-	x, ok := compose(c, kept, after, rows)
+	x, ok := compose(c, kept, after, rows, db.statement)
 	if !ok {
 		return nil
 	}

@@ -175,7 +175,7 @@ func TestCases(t *testing.T) {
 		if len(some) < 2 {
 			t.Fatalf("%s: %d rows are too few", typ, len(some))
 		}
-		x, ok := compose(c, nil, nil, some)
+		x, ok := compose(c, nil, nil, some, statementBytes)
 		if !ok || len(x.updates) != 1 {
 			t.Fatalf("%s: %d statements, %v", typ, len(x.updates), ok)
 		}

@@ -29,7 +29,7 @@ func (db *DB) InsertRows(ctx context.Context, tx *engine.Tx, table string, colum
 		var args []any
 		n, size := 0, 0
 		for _, row := range rows[begin:] {
-			if n > 0 && (len(args)+len(row) > mostBound || size > loadedBytes) {
+			if n > 0 && (len(args)+len(row) > mostBound || size > db.statement) {
 				break
 			}
 			for _, v := range row {

@@ -30,9 +30,9 @@ func universal(c *change.Change) string {
 	return ""
 }
 
-// loadedBytes is about how much one INSERT carries; max_allowed_packet is 16 MB
-// unless somebody changed it.
-const loadedBytes = 1 << 20
+// statementBytes is about how much of values one statement carries. A server takes 16 MiB in one
+// (max_allowed_packet), unless somebody has changed that.
+const statementBytes = 1 << 20
 
 // Load puts the new values into a temporary table of the session, which goes
 // neither into the binary log nor to other nodes.
@@ -97,7 +97,7 @@ func (db *DB) Load(ctx context.Context, tx *engine.Tx, c *change.Change, rows []
 			q.Add(", ").Arg(r.Nulls, "")
 		}
 		q.Add(")")
-		if held += 40; held > loadedBytes {
+		if held += 40; held > db.statement {
 			if err := flush(); err != nil {
 				return nil, err
 			}

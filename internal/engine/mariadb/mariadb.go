@@ -27,23 +27,24 @@ var d = dialect.MariaDB
 
 // DB is one database of a MariaDB server.
 type DB struct {
-	pool     *sql.DB
-	name     string
-	vers     string
-	user     string
-	schema   string       // the database connected to
-	ledger   string       // the one that the ledger is in
-	believed atomic.Value // the one whose ledger was found to be made of plain tables
-	strict   string       // sql_mode in which a job's statement is carried out
-	stage    string       // sql_mode in which old values are copied, whatever they are
-	binlog   bool
-	noFiles  atomic.Bool // the server takes no files of rows
-	galera   bool
-	dormant  bool   // sessions begin as read-only
-	clear    bool   // no TLS, though it was preferred
-	modes    string // the server's sql_mode
-	granted  grants // what the user may do
-	snap     bool   // the server can fail a transaction that would change what was changed since its snapshot
+	pool      *sql.DB
+	name      string
+	vers      string
+	user      string
+	schema    string       // the database connected to
+	ledger    string       // the one that the ledger is in
+	believed  atomic.Value // the one whose ledger was found to be made of plain tables
+	strict    string       // sql_mode in which a job's statement is carried out
+	stage     string       // sql_mode in which old values are copied, whatever they are
+	binlog    bool
+	noFiles   atomic.Bool // the server takes no files of rows
+	galera    bool
+	statement int    // bytes of values that one statement of ours carries
+	dormant   bool   // sessions begin as read-only
+	clear     bool   // no TLS, though it was preferred
+	modes     string // the server's sql_mode
+	granted   grants // what the user may do
+	snap      bool   // the server can fail a transaction that would change what was changed since its snapshot
 
 	knowing sync.Mutex
 	learned map[*change.Change]*known
@@ -154,9 +155,11 @@ func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 	probe := sql.OpenDB(connector)
 	defer probe.Close()
 	var mode, format string
-	if err := probe.QueryRowContext(ctx, "SELECT @@version, CURRENT_USER(), @@sql_mode, @@log_bin AND @@sql_log_bin, @@binlog_format, @@tx_read_only").Scan(&db.vers, &db.user, &mode, &db.binlog, &format, &db.dormant); err != nil {
+	var packet int
+	if err := probe.QueryRowContext(ctx, "SELECT @@version, CURRENT_USER(), @@sql_mode, @@log_bin AND @@sql_log_bin, @@binlog_format, @@tx_read_only, @@max_allowed_packet").Scan(&db.vers, &db.user, &mode, &db.binlog, &format, &db.dormant, &packet); err != nil {
 		return err
 	}
+	db.statement = min(statementBytes, packet/4) // writing values out may double them, and the last may be long
 	// Neither of these is a variable of every server.
 	if err := probe.QueryRowContext(ctx, `SELECT coalesce(max(variable_name = 'wsrep_on' AND variable_value = 'ON'), 0), coalesce(max(variable_name = 'innodb_snapshot_isolation'), 0)
 		FROM information_schema.global_variables WHERE variable_name IN ('wsrep_on', 'innodb_snapshot_isolation')`).Scan(&db.galera, &db.snap); err != nil {

@@ -32,7 +32,7 @@ func (db *DB) WriteRows(ctx context.Context, tx *engine.Tx, c *change.Change, ke
 		v := seen(tx)
 		x, ok := v.written, true
 		if v.written = nil; x == nil {
-			x, ok = compose(c, kept, after, rows)
+			x, ok = compose(c, kept, after, rows, db.statement)
 		}
 		if !ok {
 			return false, nil
@@ -64,8 +64,8 @@ type composed struct {
 	updates []*change.Query
 }
 
-// compose reports false if a row cannot be packed, or not be stored as it is.
-func compose(c *change.Change, kept *change.Kept, after change.KeyValue, rows []engine.Rewritten) (*composed, bool) {
+// compose reports false if a row cannot be packed, or not be stored as it is. A statement has about so many bytes.
+func compose(c *change.Change, kept *change.Kept, after change.KeyValue, rows []engine.Rewritten, statement int) (*composed, bool) {
 	x := &composed{}
 	if kept != nil {
 		x.packs = newPacker(kept)
@@ -82,7 +82,7 @@ func compose(c *change.Change, kept *change.Kept, after change.KeyValue, rows []
 	}
 	for from := 0; from < len(rows); {
 		to, held := from, 0
-		for to < len(rows) && to < from+most && held < loadedBytes {
+		for to < len(rows) && to < from+most && held < statement {
 			for _, v := range rows[to].New {
 				if v != nil {
 					held += len(*v)
