@@ -77,7 +77,9 @@ func TestSessionsThatBeginOtherwise(t *testing.T) {
 		t.Fatal(d.url)
 	}
 	d.url = "mariadb://clerk:x@" + root
-	rows := func() []string { return d.lines("SELECT concat(id, ' ', hex(word), ' ', n, ' ', coalesce(md5(note), '-')) FROM t ORDER BY id") }
+	rows := func() []string {
+		return d.lines("SELECT concat(id, ' ', hex(word), ' ', n, ' ', coalesce(md5(note), '-')) FROM t ORDER BY id")
+	}
 	before := rows()
 	for _, c := range []struct {
 		args []string

@@ -18,7 +18,7 @@ var system = map[string]bool{"mysql": true, "information_schema": true, "perform
 
 // Table describes a table from information_schema.
 func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, error) {
-	t, refusal, err := db.describe(ctx, schema, name)
+	t, refusal, err := db.describe(ctx, schema, name, db.referring)
 	if err != nil {
 		return nil, err
 	}
@@ -28,8 +28,8 @@ func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, er
 	return t, nil
 }
 
-// describe also describes a table that cannot be changed, and says why not.
-func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table, string, error) {
+// describe also describes a table that cannot be changed, and says why not. by tells which tables may refer to it.
+func (db *DB) describe(ctx context.Context, schema, name string, by referrers) (*change.Table, string, error) {
 	t := &change.Table{Schema: schema}
 	if schema == db.schema {
 		t.Schema = ""
@@ -66,7 +66,10 @@ func (db *DB) describe(ctx context.Context, schema, name string) (*change.Table,
 		refusal = fmt.Sprintf("%s is kept by the engine %s, which knows no transactions: a batch that fails could not be rolled back, and rows could be changed twice; ALTER TABLE … ENGINE = InnoDB first", t, storage)
 	}
 	t.Partitioned = strings.Contains(options, "partitioned")
-	for _, read := range []func(context.Context, *change.Table, string) error{db.columns, db.indexes, db.triggers, db.references} {
+	references := func(ctx context.Context, t *change.Table, where string) error {
+		return db.references(ctx, t, where, by)
+	}
+	for _, read := range []func(context.Context, *change.Table, string) error{db.columns, db.indexes, db.triggers, references} {
 		if err := read(ctx, t, where); err != nil {
 			return nil, "", fmt.Errorf("reading information_schema about %s: %w", t, err)
 		}
@@ -128,9 +131,13 @@ func (db *DB) Tables(ctx context.Context) ([]*change.Table, error) {
 	if err != nil {
 		return nil, err
 	}
+	by, err := db.allReferring(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var out []*change.Table
 	for _, n := range names {
-		t, refusal, err := db.describe(ctx, "", n)
+		t, refusal, err := db.describe(ctx, "", n, by)
 		if err != nil {
 			return nil, err
 		}
@@ -284,34 +291,44 @@ func (db *DB) triggers(ctx context.Context, t *change.Table, schema string) erro
 // errNoProcess is the server's error for who lacks a privilege of the whole server, such as PROCESS.
 const errNoProcess = 1227
 
+// referrers tells which tables refer to one, and perhaps some more; errNoProcess, as an error, that only
+// reading all of them would tell.
+type referrers func(ctx context.Context, t *change.Table, schema string) ([]change.TableName, error)
+
 // references reads which tables refer to t. information_schema opens every table of the
 // server to tell, which takes a tenth of a millisecond for each; InnoDB's own list says at
 // once which tables they are.
-func (db *DB) references(ctx context.Context, t *change.Table, schema string) error {
-	children, err := db.referring(ctx, t, schema)
-	var me *mysql.MySQLError
-	if errors.As(err, &me) && me.Number == errNoProcess {
-		return db.referencesOf(ctx, t, schema, "", nil)
+func (db *DB) references(ctx context.Context, t *change.Table, schema string, by referrers) error {
+	children, err := by(ctx, t, schema)
+	if noProcess(err) {
+		return db.referencesOf(ctx, t, schema, nil)
 	}
 	if err != nil {
 		return err
 	}
 	for _, c := range children {
-		if err := db.referencesOf(ctx, t, schema, " AND r.constraint_schema = ? AND r.table_name = ? AND k.constraint_schema = ? AND k.table_schema = ? AND k.table_name = ?", []any{c.Schema, c.Name, c.Schema, c.Schema, c.Name}); err != nil {
+		if err := db.referencesOf(ctx, t, schema, &c); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// referring lists tables that refer to t by InnoDB's list, and perhaps some that refer to one
-// whose name differs in case: names are written there as those of files.
+func noProcess(err error) bool {
+	var me *mysql.MySQLError
+	return errors.As(err, &me) && me.Number == errNoProcess
+}
+
+// fileName is the part of a table's name in InnoDB's list, where it is written as that of a file: its
+// database, "1", or the table, "-1".
+func fileName(column, part string) string {
+	return "CONVERT(CONVERT(CAST(substring_index(" + column + ", '/', " + part + ") AS BINARY) USING filename) USING utf8mb4)"
+}
+
+// referring asks InnoDB's list, which gives those that refer to a table whose name differs in case as well.
 func (db *DB) referring(ctx context.Context, t *change.Table, schema string) (out []change.TableName, err error) {
-	name := func(column, part string) string {
-		return "CONVERT(CONVERT(CAST(substring_index(" + column + ", '/', " + part + ") AS BINARY) USING filename) USING utf8mb4)"
-	}
-	rows, err := db.pool.QueryContext(ctx, "SELECT DISTINCT "+name("for_name", "1")+", "+name("for_name", "-1")+" FROM information_schema.innodb_sys_foreign WHERE "+
-		name("ref_name", "1")+" COLLATE utf8mb4_general_ci = ? AND "+name("ref_name", "-1")+" COLLATE utf8mb4_general_ci = ? ORDER BY 1, 2", schema, t.Name)
+	rows, err := db.pool.QueryContext(ctx, "SELECT DISTINCT "+fileName("for_name", "1")+", "+fileName("for_name", "-1")+" FROM information_schema.innodb_sys_foreign WHERE "+
+		fileName("ref_name", "1")+" COLLATE utf8mb4_general_ci = ? AND "+fileName("ref_name", "-1")+" COLLATE utf8mb4_general_ci = ? ORDER BY 1, 2", schema, t.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -326,12 +343,47 @@ func (db *DB) referring(ctx context.Context, t *change.Table, schema string) (ou
 	return out, rows.Err()
 }
 
-// referencesOf reads the references to t of some tables, or of all of them.
-func (db *DB) referencesOf(ctx context.Context, t *change.Table, schema, of string, args []any) error {
+// allReferring reads once which tables refer to which: each question after the tables that refer to one goes
+// through all references there are.
+func (db *DB) allReferring(ctx context.Context) (referrers, error) {
+	rows, err := db.pool.QueryContext(ctx, "SELECT DISTINCT "+fileName("for_name", "1")+", "+fileName("for_name", "-1")+", "+fileName("ref_name", "1")+", "+fileName("ref_name", "-1")+
+		" FROM information_schema.innodb_sys_foreign ORDER BY 1, 2")
+	if noProcess(err) {
+		rows, err = db.pool.QueryContext(ctx, "SELECT DISTINCT constraint_schema, table_name, referenced_table_schema, referenced_table_name FROM information_schema.key_column_usage WHERE referenced_table_name IS NOT NULL ORDER BY 1, 2")
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	by := map[change.TableName][]change.TableName{}
+	lower := func(schema, name string) change.TableName {
+		return change.TableName{Schema: strings.ToLower(schema), Name: strings.ToLower(name)}
+	}
+	for rows.Next() {
+		var c, parent change.TableName
+		if err := rows.Scan(&c.Schema, &c.Name, &parent.Schema, &parent.Name); err != nil {
+			return nil, err
+		}
+		parent = lower(parent.Schema, parent.Name)
+		by[parent] = append(by[parent], c)
+	}
+	return func(_ context.Context, t *change.Table, schema string) ([]change.TableName, error) {
+		return by[lower(schema, t.Name)], nil
+	}, rows.Err()
+}
+
+// referencesOf reads the references to t of one table, or of all of them. Each part is asked by itself: joined,
+// information_schema would open every table of the server, whatever is said of its name.
+func (db *DB) referencesOf(ctx context.Context, t *change.Table, schema string, of *change.TableName) error {
+	rules, usage, args := "", "", []any{schema, t.Name}
+	if of != nil {
+		rules, usage = " WHERE constraint_schema = ? AND table_name = ?", " WHERE table_schema = ? AND table_name = ?"
+		args = []any{of.Schema, of.Name, of.Schema, of.Name, schema, t.Name}
+	}
 	rows, err := db.pool.QueryContext(ctx, `SELECT r.constraint_name, r.constraint_schema, r.table_name, r.update_rule, r.delete_rule, k.column_name, k.referenced_column_name
-		FROM information_schema.referential_constraints r JOIN information_schema.key_column_usage k
+		FROM (SELECT * FROM information_schema.referential_constraints`+rules+d.Forms().Unmerged+`) AS r JOIN (SELECT * FROM information_schema.key_column_usage`+usage+d.Forms().Unmerged+`) AS k
 			ON k.constraint_schema = r.constraint_schema AND k.constraint_name = r.constraint_name AND k.table_name = r.table_name
-		WHERE k.referenced_table_schema = ? AND k.referenced_table_name = ?`+of+` ORDER BY r.constraint_schema, r.table_name, r.constraint_name, k.ordinal_position`, append([]any{schema, t.Name}, args...)...)
+		WHERE k.referenced_table_schema = ? AND k.referenced_table_name = ? ORDER BY r.constraint_schema, r.table_name, r.constraint_name, k.ordinal_position`, args...)
 	if err != nil {
 		return err
 	}

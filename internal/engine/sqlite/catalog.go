@@ -21,13 +21,18 @@ var d = dialect.SQLite
 
 // Table describes a table by SQLite's own pragmas.
 func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, error) {
+	return db.describe(ctx, schema, name, func() (map[string][]reference, error) { return db.referring(ctx, name) })
+}
+
+// describe is told by refs which columns refer to the table.
+func (db *DB) describe(ctx context.Context, schema, name string, refs func() (map[string][]reference, error)) (*change.Table, error) {
 	if schema != "" && !strings.EqualFold(schema, "main") {
 		return nil, &engine.RefusedError{Msg: fmt.Sprintf("schema %q: only the tables of the file itself can be changed", schema)}
 	}
 	t := &change.Table{}
 	var kind string
 	var withoutRowid bool
-	err := db.pool.QueryRowContext(ctx, "SELECT name, type, wr, strict FROM pragma_table_list WHERE schema = 'main' AND lower(name) = lower(?)", name).
+	err := db.pool.QueryRowContext(ctx, "SELECT name, type, wr, strict FROM pragma_table_list(?) WHERE schema = 'main'", name).
 		Scan(&t.Name, &kind, &withoutRowid, &t.Strict)
 	if errors.Is(err, sql.ErrNoRows) {
 		names, err := db.names(ctx)
@@ -51,7 +56,7 @@ func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, er
 	if err := db.columns(ctx, t, withoutRowid); err != nil {
 		return nil, err
 	}
-	if err := db.references(ctx, t); err != nil {
+	if err := db.references(ctx, t, refs); err != nil {
 		return nil, err
 	}
 	if err := db.onConflict(ctx, t); err != nil {
@@ -96,9 +101,13 @@ func (db *DB) Tables(ctx context.Context) ([]*change.Table, error) {
 	if err != nil {
 		return nil, err
 	}
+	all, err := db.referring(ctx, "") // each question after those of one table goes through all tables
+	if err != nil {
+		return nil, err
+	}
 	var out []*change.Table
 	for _, n := range names {
-		t, err := db.Table(ctx, "", n)
+		t, err := db.describe(ctx, "", n, func() (map[string][]reference, error) { return all, nil })
 		if err != nil {
 			return nil, err
 		}
@@ -284,7 +293,7 @@ func uniqueKey(t *change.Table) *change.Key {
 	return nil
 }
 
-func (db *DB) references(ctx context.Context, t *change.Table) error {
+func (db *DB) references(ctx context.Context, t *change.Table, refs func() (map[string][]reference, error)) error {
 	rows, err := db.pool.QueryContext(ctx, "SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND lower(tbl_name) = lower(?) ORDER BY name", t.Name)
 	if err != nil {
 		return err
@@ -305,33 +314,62 @@ func (db *DB) references(ctx context.Context, t *change.Table) error {
 	if err := db.pool.QueryRowContext(ctx, "PRAGMA foreign_keys").Scan(&followed); err != nil || !followed {
 		return err
 	}
-	refs, err := db.pool.QueryContext(ctx, `SELECT m.name, f.id, f."from", coalesce(f."to", ''), f.on_update, f.on_delete FROM sqlite_schema AS m, pragma_foreign_key_list(m.name) AS f
-		WHERE m.type = 'table' AND lower(f."table") = lower(?) ORDER BY m.name, f.id, f.seq`, t.Name)
+	all, err := refs()
 	if err != nil {
 		return err
 	}
-	defer refs.Close()
 	lastTable, lastID := "", -1
-	for refs.Next() {
-		var fk change.ForeignKey
-		var id int
-		var from, to string
-		if err := refs.Scan(&fk.Table, &id, &from, &to, &fk.OnUpdate, &fk.OnDelete); err != nil {
-			return err
-		}
-		if fk.Table != lastTable || id != lastID {
-			fk.Name = fmt.Sprintf("%s (%s)", fk.Table, from)
-			t.ReferredBy = append(t.ReferredBy, fk)
-			lastTable, lastID = fk.Table, id
+	for _, r := range all[small(t.Name)] {
+		if r.table != lastTable || r.id != lastID {
+			t.ReferredBy = append(t.ReferredBy, change.ForeignKey{Table: r.table, Name: fmt.Sprintf("%s (%s)", r.table, r.from), OnUpdate: r.onUpdate, OnDelete: r.onDelete})
+			lastTable, lastID = r.table, r.id
 		}
 		last := &t.ReferredBy[len(t.ReferredBy)-1]
-		if to == "" && t.Key != nil && !t.Key.Hidden && len(last.Parent) < len(t.Key.Columns) {
-			to = t.Key.Columns[len(last.Parent)].Name
+		if r.to == "" && t.Key != nil && !t.Key.Hidden && len(last.Parent) < len(t.Key.Columns) {
+			r.to = t.Key.Columns[len(last.Parent)].Name
 		}
-		last.Columns = append(last.Columns, from)
-		last.Parent = append(last.Parent, to)
+		last.Columns = append(last.Columns, r.from)
+		last.Parent = append(last.Parent, r.to)
 	}
-	return refs.Err()
+	return nil
+}
+
+// reference is a column of a foreign key of a table.
+type reference struct {
+	table, from, to    string // to is "" for the key of the other table
+	id                 int    // of the foreign key
+	onUpdate, onDelete string
+}
+
+// small is a name as SQLite's lower gives it, which knows the letters of ASCII.
+func small(name string) string {
+	return strings.Map(func(r rune) rune {
+		if 'A' <= r && r <= 'Z' {
+			return r - 'A' + 'a'
+		}
+		return r
+	}, name)
+}
+
+// referring reads the columns that refer to a table, or to any if it is "", by the name of that table in small
+// letters.
+func (db *DB) referring(ctx context.Context, parent string) (map[string][]reference, error) {
+	rows, err := db.pool.QueryContext(ctx, `SELECT lower(f."table"), m.name, f.id, f."from", coalesce(f."to", ''), f.on_update, f.on_delete FROM sqlite_schema AS m, pragma_foreign_key_list(m.name) AS f
+		WHERE m.type = 'table' AND ? IN ('', lower(f."table")) ORDER BY m.name, f.id, f.seq`, small(parent))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string][]reference{}
+	for rows.Next() {
+		var to string
+		var r reference
+		if err := rows.Scan(&to, &r.table, &r.id, &r.from, &r.to, &r.onUpdate, &r.onDelete); err != nil {
+			return nil, err
+		}
+		out[to] = append(out[to], r)
+	}
+	return out, rows.Err()
 }
 
 // trigger reads from the text of CREATE TRIGGER what sets it off.

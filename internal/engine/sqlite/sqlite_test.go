@@ -381,3 +381,24 @@ func TestGatheringLocksNobodyOut(t *testing.T) {
 		})
 	}
 }
+
+// TestReferencesOfMany: what a table is told of those that refer to it is the same alone and among all tables,
+// whatever letters its name has.
+func TestReferencesOfMany(t *testing.T) {
+	ctx := context.Background()
+	db, _ := file(t, "wal", "CREATE TABLE Ärmel (id INTEGER PRIMARY KEY)", "CREATE TABLE knopf (id INTEGER PRIMARY KEY, a REFERENCES ÄRMEL ON DELETE CASCADE, b INTEGER REFERENCES Ärmel (id))",
+		"CREATE TABLE own (id INTEGER PRIMARY KEY, up REFERENCES OWN)")
+	all, err := db.Tables(ctx)
+	if err != nil || len(all) != 4 { // one is of every file
+		t.Fatal(all, err)
+	}
+	for _, x := range all {
+		one, err := db.Table(ctx, "", x.Name)
+		if err != nil || !reflect.DeepEqual(one.ReferredBy, x.ReferredBy) {
+			t.Errorf("%s: alone %v, among all %v: %v", x.Name, one.ReferredBy, x.ReferredBy, err)
+		}
+		if want := map[string]int{"Ärmel": 2, "own": 1}[x.Name]; len(x.ReferredBy) != want {
+			t.Errorf("%s has %d references: %v", x.Name, len(x.ReferredBy), x.ReferredBy)
+		}
+	}
+}
