@@ -107,7 +107,16 @@ func Main(args []string, stdin *os.File, stdout, stderr *os.File) int {
 func (a *app) run(ctx context.Context, args []string) int {
 	err := a.root().Run(ctx, args)
 	if err != nil {
-		a.err.Printf("%s %s\n", a.err.Paint(term.Bad, "jugatum:"), term.CleanLines(err.Error()))
+		text := err.Error()
+		for _, db := range a.opened {
+			if x, ok := db.(engine.Adviser); ok {
+				if do := x.Advice(err); do != "" && ctx.Err() == nil {
+					text += "; " + do
+					break
+				}
+			}
+		}
+		a.err.Printf("%s %s\n", a.err.Paint(term.Bad, "jugatum:"), term.CleanLines(text))
 	}
 	return status(err)
 }

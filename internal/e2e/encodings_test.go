@@ -100,3 +100,23 @@ func TestSessionsThatBeginOtherwise(t *testing.T) {
 		same(t, "undo of "+strings.Join(c.args, " "), rows(), before)
 	}
 }
+
+// TestTimeLimits: where a server ends a statement that only looks, what it says comes with what to do about it.
+func TestTimeLimits(t *testing.T) {
+	servers(t, func(t *testing.T, d *database) {
+		d.exec("CREATE TABLE t (id integer PRIMARY KEY, n integer)", "INSERT INTO t VALUES (1, 1)")
+		user := "clerk_" + d.one(d.by("SELECT DATABASE()", "SELECT current_database()"))
+		sql, want := "UPDATE t SET n = 2 WHERE sleep(100000) = 0", "MAX_STATEMENT_TIME"
+		if d.engine == "mariadb" {
+			d.exec("CREATE USER "+user+"@'%' IDENTIFIED BY 'x' WITH MAX_STATEMENT_TIME 2", "GRANT ALL ON *.* TO "+user+"@'%'")
+			t.Cleanup(func() { d.exec("DROP USER " + user + "@'%'") })
+			d.url = strings.Replace(d.url, "root@", user+":x@", 1)
+		} else {
+			sql, want = "UPDATE t SET n = 2 WHERE pg_sleep(100000) IS NOT NULL", "statement_timeout=0 in the URL"
+			d.url += "&statement_timeout=2s"
+		}
+		if o := d.must(1, "preview", "--sql", sql); !strings.Contains(o.err, want) {
+			t.Errorf("it says %s", o.err)
+		}
+	})
+}

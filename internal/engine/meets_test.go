@@ -17,7 +17,7 @@ import (
 var optional = []reflect.Type{
 	reflect.TypeFor[engine.LedgerPlacer](), reflect.TypeFor[engine.LedgerKeeper](), reflect.TypeFor[engine.ReaderTeller](), reflect.TypeFor[engine.KeptGuard](), reflect.TypeFor[engine.ReadOnlyTeller](),
 	reflect.TypeFor[engine.PrivilegeTeller](), reflect.TypeFor[engine.Exposed](), reflect.TypeFor[engine.Abandoner](), reflect.TypeFor[engine.SchemaMaker](), reflect.TypeFor[engine.RunLocker](), reflect.TypeFor[engine.SessionEnder](), reflect.TypeFor[engine.DDLCommitter](),
-	reflect.TypeFor[engine.ManyWriters](), reflect.TypeFor[engine.Yielder](), reflect.TypeFor[engine.CommitOverlapper](), reflect.TypeFor[engine.Foreseer](),
+	reflect.TypeFor[engine.Adviser](), reflect.TypeFor[engine.ManyWriters](), reflect.TypeFor[engine.Yielder](), reflect.TypeFor[engine.CommitOverlapper](), reflect.TypeFor[engine.Foreseer](),
 	reflect.TypeFor[engine.Marker](), reflect.TypeFor[engine.RowNumberer](), reflect.TypeFor[engine.Witness](),
 	reflect.TypeFor[engine.WaitWatcher](), reflect.TypeFor[engine.LockTeller](), reflect.TypeFor[engine.LagTeller](), reflect.TypeFor[engine.ReplicaFollower](), reflect.TypeFor[engine.FlowTeller](),
 	reflect.TypeFor[engine.ServerTeller](), reflect.TypeFor[engine.CheckpointTeller](), reflect.TypeFor[engine.LogPositioner](), reflect.TypeFor[engine.Housekeeper](), reflect.TypeFor[engine.Weigher](), reflect.TypeFor[engine.ReadCounter](),

@@ -73,6 +73,13 @@ type Abandoner interface {
 	Abandon(ctx context.Context) error
 }
 
+// Adviser is met by engines whose servers end a statement that takes longer than somebody allows. Asked
+// when a command has failed; without it, an error says all there is to say.
+type Adviser interface {
+	// Advice is what a person can do about an error, "" where nothing more than it says is known.
+	Advice(err error) string
+}
+
 // RunLocker is met by engines with locks that end with the session that holds
 // them. Without it, a lease in the ledger says who works on a run.
 type RunLocker interface {

@@ -270,6 +270,18 @@ func (db *DB) ReadOnly(context.Context) (string, error) {
 	return "", nil
 }
 
+// Advice knows who else than we may end a statement.
+func (db *DB) Advice(err error) string {
+	var me *mysql.MySQLError
+	if errors.As(err, &me) && me.Number == errTooLong {
+		return "a statement that only looks has the time that max_statement_time gives " + db.user + "; ALTER USER … WITH MAX_STATEMENT_TIME 0 lifts that, or SET GLOBAL max_statement_time where the server gives it to all"
+	}
+	return ""
+}
+
+// errTooLong is the server's error for a statement that takes longer than max_statement_time.
+const errTooLong = 1969
+
 // Fault sorts errors by number (MariaDB documentation, "MariaDB Error Codes").
 func (db *DB) Fault(err error) engine.Fault {
 	var me *mysql.MySQLError
@@ -280,7 +292,7 @@ func (db *DB) Fault(err error) engine.Fault {
 		case 1040, 1203, 1226, 1053, 1927, 1047, 1180, 1152, 1158, 1159, 1160, 1161, 2006, 2013, // too many connections, shut down, killed, cluster node not ready or cut off in a commit, network
 			1290, 1836, 1792: // read-only: after a failover another server may take the address
 			return engine.Connection
-		case 1317, 1969:
+		case 1317, errTooLong:
 			return engine.Cancelled
 		case 1048, 1050, 1062, 1263, 1264, 1265, 1292, 1365, 1366, 1367, 1406, 1411, 1416, 1441, 1451, 1452, 1557, 1644, 1690, 1748, 4025, 1761, 1762, 1867, 1906, 1916, 4038:
 			return engine.Data

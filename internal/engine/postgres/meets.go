@@ -8,6 +8,7 @@ import (
 
 // What this engine meets of the seam; docs/architecture.md has the table of all.
 var (
+	_ engine.Adviser          = (*DB)(nil)
 	_ engine.DB               = (*DB)(nil)
 	_ engine.LedgerPlacer     = (*DB)(nil)
 	_ engine.LedgerKeeper     = (*DB)(nil)

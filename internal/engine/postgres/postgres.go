@@ -209,6 +209,15 @@ func (db *DB) ReadOnly(ctx context.Context) (string, error) {
 // trigger or a routine raises by itself.
 var dataClasses = []string{"09", "20", "21", "22", "23", "38", "39", "44", "P0"}
 
+// Advice knows who else than we may end a statement.
+func (db *DB) Advice(err error) string {
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) && pe.Code == "57014" {
+		return "a statement that only looks has the time that statement_timeout gives " + db.user + "; statement_timeout=0 in the URL lifts that for this command, and ALTER ROLE for all of them"
+	}
+	return ""
+}
+
 // Fault sorts errors by SQLSTATE (PostgreSQL documentation, appendix A).
 func (db *DB) Fault(err error) engine.Fault {
 	var pe *pgconn.PgError
