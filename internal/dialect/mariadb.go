@@ -151,8 +151,10 @@ func (mariadb) Unchanged(c *change.Column, a, b string) string {
 // would take 'a' and 'A' for the same.
 func (mariadb) Differs(c *change.Column, a, b string) string {
 	switch {
-	case c.Instant: // CAST would make it a date and time of the session's zone
-		return "NOT (CASE WHEN CAST(" + a + " AS " + c.Base + ") = '" + zeroTime + "' THEN 0 ELSE TRUNCATE(UNIX_TIMESTAMP(" + a + "), " + fraction(c) + ") END <=> UNIX_TIMESTAMP(" + b + "))"
+	case c.Instant: // CAST makes it a date and time of the session's zone, and is left for what has to be rounded
+		seconds := "UNIX_TIMESTAMP(" + a + ")"
+		return "NOT (CASE WHEN CAST(" + a + " AS " + c.Base + ") = '" + zeroTime + "' THEN 0 WHEN " + seconds + " = TRUNCATE(" + seconds + ", " + fraction(c) + ") THEN " + seconds +
+			" ELSE UNIX_TIMESTAMP(CAST(" + a + " AS " + c.Base + ")) END <=> UNIX_TIMESTAMP(" + b + "))"
 	case c.Same == change.ByText:
 		return "NOT (BINARY CONVERT(" + a + " USING " + c.Base + ") <=> BINARY " + b + ")"
 	case c.Same == change.ByImage:

@@ -192,7 +192,7 @@ func (db *DB) greet(ctx context.Context, cfg *mysql.Config) error {
 // of combinations are left out, since they would bring back their parts.
 func modes(server string) (strict, stage string) {
 	drop := map[string]bool{"ANSI": true, "ANSI_QUOTES": true, "NO_BACKSLASH_ESCAPES": true, "TRADITIONAL": true, "ORACLE": true, "MSSQL": true, "DB2": true,
-		"MAXDB": true, "POSTGRESQL": true, "MYSQL323": true, "MYSQL40": true, "": true}
+		"MAXDB": true, "POSTGRESQL": true, "MYSQL323": true, "MYSQL40": true, "EMPTY_STRING_IS_NULL": true, "": true}
 	zero := map[string]bool{"NO_ZERO_DATE": true, "NO_ZERO_IN_DATE": true}
 	// Nothing is cut short; 0 is a key like any other when a deleted row is put
 	// back; a SET list is worked out from the old row, as the standard has it.

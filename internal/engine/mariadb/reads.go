@@ -106,7 +106,7 @@ func (db *DB) prepares(ctx context.Context, text string) error {
 }
 
 // readAlike refuses SQL that a plain session here would read in another way than
-// our sessions do, which are without these two modes.
+// our sessions do, which are without these modes.
 func (db *DB) readAlike(c *change.Change) error {
 	for _, f := range c.Fragments() {
 		if err := db.readsAlike(f); err != nil {
@@ -116,10 +116,24 @@ func (db *DB) readAlike(c *change.Change) error {
 	return nil
 }
 
+// joins are words before a bracket that call nothing.
+var joins = map[string]bool{"in": true, "and": true, "or": true, "not": true, "xor": true, "exists": true, "any": true, "some": true, "all": true, "between": true, "case": true, "when": true,
+	"then": true, "else": true, "where": true, "on": true, "as": true, "is": true, "like": true, "div": true, "mod": true, "select": true, "from": true, "values": true, "set": true, "interval": true}
+
 func (db *DB) readsAlike(f sqltext.Fragment) error {
-	for _, t := range f.Tokens {
+	modes := strings.Split(db.modes, ",")
+	oracle, empty := slices.Contains(modes, "ORACLE"), slices.Contains(modes, "EMPTY_STRING_IS_NULL")
+	for i, t := range f.Tokens {
+		next := sqltext.Token{}
+		if i+1 < len(f.Tokens) {
+			next = f.Tokens[i+1]
+		}
 		switch {
+		case oracle && (t.Punct("|") && next.Punct("|") || t.Kind == sqltext.Ident && next.Punct("(") && !joins[strings.ToLower(t.Text)]):
+			return &engine.RefusedError{Msg: fmt.Sprintf("%s may take NULL for an empty text on this server (its sql_mode has ORACLE), and does not in our sessions: carry it out while new sessions begin without ORACLE (SET GLOBAL sql_mode)", t.Text+next.Text)}
 		case t.Kind != sqltext.String:
+		case empty && len(t.Text) == 2:
+			return &engine.RefusedError{Msg: fmt.Sprintf("%s is NULL to this server (its sql_mode has EMPTY_STRING_IS_NULL), and an empty text in our sessions: write NULL, or give an empty text as a parameter, :name", t.Text)}
 		case t.Text[0] == '"' && strings.Contains(db.modes, "ANSI_QUOTES"):
 			return &engine.RefusedError{Msg: fmt.Sprintf("%s is a name to this server (its sql_mode has ANSI_QUOTES), and a text to others: write it in single quotes, or in backquotes if a name is meant", t.Text)}
 		case strings.Contains(t.Text, `\`) && strings.Contains(db.modes, "NO_BACKSLASH_ESCAPES"):
