@@ -35,7 +35,7 @@ var otherKeys = map[string][]otherKey{
 		}},
 		{"double", seventh},
 		{"time(3)", func(i int) string { return fmt.Sprintf("'%s%d:%02d:00.125'", []string{"", "-"}[i%2], i, i) }},
-		{"timestamp(6)", func(i int) string { return fmt.Sprintf("'2026-10-25 %02d:%02d:00.5'", i/3, i%3*20) }},
+		{"timestamp(6)", func(i int) string { return fmt.Sprintf("'2026-10-25 %02d:%02d:00.5'", i/12, i%12*5) }},
 		{"inet6", func(i int) string { return fmt.Sprintf("'fe80::%x'", i*7919%65536) }},
 		{"char(10)", func(i int) string { return fmt.Sprintf("'k%d'", i*31%97) }},
 		{"varchar(20) CHARACTER SET latin1", func(i int) string { return fmt.Sprintf("'%c%d'", []rune("Äaß_")[i%4], i) }},
@@ -48,6 +48,13 @@ var otherKeys = map[string][]otherKey{
 		{"NUMERIC", func(i int) string { return []string{fmt.Sprint(i), seventh(i), fmt.Sprintf("'t%d'", i)}[i%3] }},
 		{"DATETIME", func(i int) string { return fmt.Sprintf("'2026-10-%02d %02d:00'", 1+i%28, i%24) }},
 	},
+}
+
+// withOtherKey is a case with a key of the n-th of these types, over and over again.
+func withOtherKey(c Choice, n int) Choice {
+	list := uint64(len(otherKeys[c.Engine]))
+	c.Key, c.Seed = 10, c.Seed-c.Seed%list+uint64(n)%list
+	return c
 }
 
 // other is the type that the seed takes.

@@ -17,7 +17,7 @@ func (h *house) list(listed []string, from string) error {
 	for i := 0; i < len(listed); i += 2 {
 		names, values = append(names, listed[i]), append(values, listed[i+1])
 	}
-	rows, err := h.plain.Query("SELECT " + strings.Join(values, ", ") + " FROM " + from)
+	rows, err := h.within(h.plain, inZone).Query("SELECT " + strings.Join(values, ", ") + " FROM " + from)
 	if err != nil {
 		return err
 	}
