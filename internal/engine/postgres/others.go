@@ -158,11 +158,12 @@ func (db *DB) ServerAt(ctx context.Context, s *engine.Session) (engine.Server, e
 	return at, err
 }
 
-// LastCheckpoint reads the server's control file.
+// LastCheckpoint reads the server's control file, which has whole seconds, cut off: one that began in the
+// second in which a run did would seem to have begun before it. So it is the end of that second.
 func (db *DB) LastCheckpoint(ctx context.Context) (p engine.Point, err error) {
 	var seconds float64
 	err = db.pool.QueryRowContext(ctx, "SELECT CAST(c.checkpoint_lsn AS text), CAST(EXTRACT(EPOCH FROM pg_catalog.clock_timestamp() - c.checkpoint_time) AS float8) FROM pg_catalog.pg_control_checkpoint() c").Scan(&p.Name, &seconds)
-	p.Ago = time.Duration(seconds * float64(time.Second))
+	p.Ago = max(time.Duration(seconds*float64(time.Second))-time.Second, 0)
 	return p, err
 }
 
