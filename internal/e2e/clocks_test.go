@@ -3,23 +3,16 @@ package e2e
 import (
 	"fmt"
 	"testing"
-)
 
-// zones are two of Saltmere, of our own making: in the first, clocks were put back by an hour at 01:00 UTC on
-// 2020-10-25, and the texts of an hour stand for two.
-var zones = []string{
-	"INSERT INTO mysql.time_zone VALUES (900, 'N'), (901, 'N')",
-	"INSERT INTO mysql.time_zone_name VALUES ('Saltmere', 900), ('Saltmere overseas', 901)",
-	"INSERT INTO mysql.time_zone_transition_type VALUES (900, 0, 3600, 0, 'SMT'), (900, 1, 7200, 1, 'SMST'), (901, 0, 32400, 0, 'SOT')",
-	"INSERT INTO mysql.time_zone_transition VALUES (900, -2147483648, 0), (900, 1585443600, 1), (900, 1603587600, 0), (901, -2147483648, 0)",
-}
+	"jugatum/internal/testserver"
+)
 
 // TestClocksPutBack changes rows whose key is a point in time, in a night in which texts of two of them are
 // the same, and lets a run go on in another time zone than it began in.
 func TestClocksPutBack(t *testing.T) {
 	t.Parallel()
 	_, d := ownMariaDB(t)
-	for _, text := range zones {
+	for _, text := range testserver.Zones {
 		d.exec(text)
 	}
 	const all = "SELECT concat_ws('|', id, unix_timestamp(at), coalesce(unix_timestamp(seen), 'none'), n, note) FROM %s ORDER BY id"
@@ -36,7 +29,7 @@ func TestClocksPutBack(t *testing.T) {
 			d.exec("INSERT INTO " + table + " SELECT from_unixtime(1603580400 + 240 * seq + 0.125), if(seq % 3, from_unixtime(1603591200 - 240 * seq), NULL), seq, seq % 7, concat('http://old/', seq) FROM seq_1_to_60")
 			d.exec("INSERT INTO " + table + " VALUES (0, 0, 61, 3, 'http://old/'), ('1970-01-01 00:00:01', NULL, 62, 3, 'http://old/'), ('2038-01-19 03:14:07', NULL, 63, 3, 'http://old/')")
 		}
-		in("Saltmere")
+		in(testserver.Zone)
 	}
 	for _, c := range []struct{ sql, job string }{
 		{sql: "UPDATE t SET n = n + 10 WHERE n >= 0"},
@@ -73,7 +66,7 @@ func TestClocksPutBack(t *testing.T) {
 
 	fresh()
 	before := d.lines(fmt.Sprintf(all, "t"))
-	for row, zone := range map[int]string{24: "Saltmere overseas", 41: "+00:00"} {
+	for row, zone := range map[int]string{24: testserver.Overseas, 41: "+00:00"} {
 		fresh()
 		release := d.gate(row)
 		cmd := d.start("run", "--sql", "UPDATE t SET n = n + 10 WHERE n >= 0", "--accept", "63", "--again", "--batch", "7", "--hold", "60s")

@@ -30,14 +30,17 @@ func NextStretch(rows int64, hold time.Duration) int64 {
 	return rows
 }
 
+// Within does something in a transaction of the session.
+type Within func(ctx context.Context, do func(*Tx) error) error
+
 // Gathering is what a statement finds, which goes into a table of ours.
 type Gathering struct {
-	Into    string                                              // that table, as SQL text
-	Columns string                                              // all of them, the number, seq, among them
-	Beside  string                                              // what a table of the session may be called meanwhile
-	Make    []string                                            // what would make it, were it to stay
-	Find    func(into string) *change.Query                     // the statement, for one of the two; it numbers from 1
-	Within  func(ctx context.Context, do func(*Tx) error) error // does something in a transaction of the session
+	Into    string                          // that table, as SQL text
+	Columns string                          // all of them, the number, seq, among them
+	Beside  string                          // what a table of the session may be called meanwhile
+	Make    []string                        // what would make it, were it to stay
+	Find    func(into string) *change.Query // the statement, for one of the two; it numbers from 1
+	Within  Within
 }
 
 // Gather carries it out, and tells how many rows there are. Where one session writes at a time, what is found
@@ -65,7 +68,7 @@ func (g *Gathering) Gather(ctx context.Context, db DB, s *Session) (n int64, err
 }
 
 // carryOver carries out a statement for the numbers up to n, by stretches: after the first, up to the second.
-func carryOver(ctx context.Context, db DB, s *Session, within func(context.Context, func(*Tx) error) error, n int64, query string) error {
+func carryOver(ctx context.Context, db DB, s *Session, within Within, n int64, query string) error {
 	from, rows := int64(0), NextStretch(0, 0)
 	for from < n {
 		var carried *Tx
@@ -87,15 +90,14 @@ func carryOver(ctx context.Context, db DB, s *Session, within func(context.Conte
 
 // StageBeside makes the table of a Staging, in transactions of within. Where one session writes at a time, the
 // query is asked beside them, as Gather asks its own; beside is what the table is called meanwhile.
-func StageBeside(ctx context.Context, db DB, s *Session, x Staging, beside string, within func(ctx context.Context, do func(*Tx) error) error) error {
+func StageBeside(ctx context.Context, db DB, s *Session, x Staging, beside string, within Within) error {
 	if !s.Locks {
 		return within(ctx, func(tx *Tx) error { return db.Stage(ctx, tx, x) })
 	}
 	if _, err := s.Quietly(ctx, "DROP TABLE IF EXISTS "+beside); err != nil { // of an earlier try
 		return err
 	}
-	_, create := db.Dialect().Temporary("")
-	if _, err := s.Quietly(ctx, create+beside+" AS "+x.Query.String(), x.Query.Args...); err != nil {
+	if err := StageTemporary(ctx, db, s, Staging{Table: beside, Query: x.Query}); err != nil {
 		return err
 	}
 	defer s.Quietly(context.WithoutCancel(ctx), "DROP TABLE "+beside) // it ends with the session in any case

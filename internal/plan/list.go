@@ -126,7 +126,8 @@ type loading struct {
 	list    *change.List
 	columns []string
 	rising  rising
-	atOnce  int // lines that are written in one transaction where others wait for it
+	atOnce  int           // lines that are written in one transaction where others wait for it
+	held    time.Duration // how long the last of these held its locks
 }
 
 // layout says which value of a line goes where.

@@ -100,7 +100,7 @@ func (x *loading) stretch(ctx context.Context, rows [][]any) error {
 			return err
 		}
 		if n == x.atOnce { // the few at the end tell little
-			x.atOnce = int(engine.NextStretch(int64(n), x.p.held))
+			x.atOnce = int(engine.NextStretch(int64(n), x.held))
 		}
 		x.list.Lines += int64(n)
 		rows = rows[n:]
@@ -182,7 +182,15 @@ func (x *loading) write(ctx context.Context, rows [][]any) error {
 }
 
 func (x *loading) insert(ctx context.Context, rows [][]any) error {
-	return x.apart(ctx, func(tx *engine.Tx) error { return x.p.DB.InsertRows(ctx, tx, x.list.SQL, x.columns, rows) })
+	var carried *engine.Tx
+	err := x.apart(ctx, func(tx *engine.Tx) error {
+		carried = tx
+		return x.p.DB.InsertRows(ctx, tx, x.list.SQL, x.columns, rows)
+	})
+	if err == nil {
+		x.held = carried.Hold
+	}
+	return err
 }
 
 // apart does something in a transaction of its own, and leaves others their turn.
@@ -193,7 +201,6 @@ func (x *loading) apart(ctx context.Context, do func(tx *engine.Tx) error) error
 // apart does something on the session that reads lists, in a transaction of its own.
 func (p *Plan) apart(ctx context.Context, do func(tx *engine.Tx) error) error {
 	hold, err := p.session.InTx(ctx, do)
-	p.held = hold
 	if y, ok := p.DB.(engine.Yielder); ok && err == nil {
 		return y.Yield(ctx, p.session, hold)
 	}

@@ -31,7 +31,6 @@ type Plan struct {
 	LeftOut []string        // why tables that a pattern takes in are not changed
 
 	session       *engine.Session      // that reads lists; nil without any
-	held          time.Duration        // how long its last transaction held its locks
 	lists         map[int]*change.List // by the job's step
 	made          []string             // tables for them that were made, as SQL text
 	recordedLists bool                 // a run goes by them

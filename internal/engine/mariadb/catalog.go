@@ -18,7 +18,7 @@ var system = map[string]bool{"mysql": true, "information_schema": true, "perform
 
 // Table describes a table from information_schema.
 func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, error) {
-	t, refusal, err := db.describe(ctx, schema, name, db.referring)
+	t, refusal, err := db.describe(ctx, schema, name, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -28,8 +28,9 @@ func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, er
 	return t, nil
 }
 
-// describe also describes a table that cannot be changed, and says why not. by tells which tables may refer to it.
-func (db *DB) describe(ctx context.Context, schema, name string, by referrers) (*change.Table, string, error) {
+// describe also describes a table that cannot be changed, and says why not. It asks which tables refer to it,
+// unless that is known of all already.
+func (db *DB) describe(ctx context.Context, schema, name string, known referrers) (*change.Table, string, error) {
 	t := &change.Table{Schema: schema}
 	if schema == db.schema {
 		t.Schema = ""
@@ -67,7 +68,7 @@ func (db *DB) describe(ctx context.Context, schema, name string, by referrers) (
 	}
 	t.Partitioned = strings.Contains(options, "partitioned")
 	references := func(ctx context.Context, t *change.Table, where string) error {
-		return db.references(ctx, t, where, by)
+		return db.references(ctx, t, where, known)
 	}
 	for _, read := range []func(context.Context, *change.Table, string) error{db.columns, db.indexes, db.triggers, references} {
 		if err := read(ctx, t, where); err != nil {
@@ -131,13 +132,13 @@ func (db *DB) Tables(ctx context.Context) ([]*change.Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	by, err := db.allReferring(ctx)
+	all, err := db.referring(ctx, "", "") // each question after those of one table goes through all references
 	if err != nil {
 		return nil, err
 	}
 	var out []*change.Table
 	for _, n := range names {
-		t, refusal, err := db.describe(ctx, "", n, by)
+		t, refusal, err := db.describe(ctx, "", n, all)
 		if err != nil {
 			return nil, err
 		}
@@ -291,99 +292,75 @@ func (db *DB) triggers(ctx context.Context, t *change.Table, schema string) erro
 // errNoProcess is the server's error for who lacks a privilege of the whole server, such as PROCESS.
 const errNoProcess = 1227
 
-// referrers tells which tables refer to one, and perhaps some more; errNoProcess, as an error, that only
-// reading all of them would tell.
-type referrers func(ctx context.Context, t *change.Table, schema string) ([]change.TableName, error)
+// referrers are the tables that refer to others, by the names of those in small letters; perhaps some more,
+// which refer to one whose name differs in case.
+type referrers map[change.TableName][]change.TableName
 
-// references reads which tables refer to t. information_schema opens every table of the
-// server to tell, which takes a tenth of a millisecond for each; InnoDB's own list says at
-// once which tables they are.
-func (db *DB) references(ctx context.Context, t *change.Table, schema string, by referrers) error {
-	children, err := by(ctx, t, schema)
-	if noProcess(err) {
-		return db.referencesOf(ctx, t, schema, nil)
+func small(schema, name string) change.TableName {
+	return change.TableName{Schema: strings.ToLower(schema), Name: strings.ToLower(name)}
+}
+
+// references reads which tables refer to t.
+func (db *DB) references(ctx context.Context, t *change.Table, schema string, known referrers) (err error) {
+	if known == nil {
+		if known, err = db.referring(ctx, schema, t.Name); err != nil {
+			return err
+		}
 	}
-	if err != nil {
-		return err
-	}
-	for _, c := range children {
-		if err := db.referencesOf(ctx, t, schema, &c); err != nil {
+	for _, c := range known[small(schema, t.Name)] {
+		if err := db.referencesOf(ctx, t, schema, c); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func noProcess(err error) bool {
-	var me *mysql.MySQLError
-	return errors.As(err, &me) && me.Number == errNoProcess
-}
-
-// fileName is the part of a table's name in InnoDB's list, where it is written as that of a file: its
-// database, "1", or the table, "-1".
-func fileName(column, part string) string {
-	return "CONVERT(CONVERT(CAST(substring_index(" + column + ", '/', " + part + ") AS BINARY) USING filename) USING utf8mb4)"
-}
-
-// referring asks InnoDB's list, which gives those that refer to a table whose name differs in case as well.
-func (db *DB) referring(ctx context.Context, t *change.Table, schema string) (out []change.TableName, err error) {
-	rows, err := db.pool.QueryContext(ctx, "SELECT DISTINCT "+fileName("for_name", "1")+", "+fileName("for_name", "-1")+" FROM information_schema.innodb_sys_foreign WHERE "+
-		fileName("ref_name", "1")+" COLLATE utf8mb4_general_ci = ? AND "+fileName("ref_name", "-1")+" COLLATE utf8mb4_general_ci = ? ORDER BY 1, 2", schema, t.Name)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var c change.TableName
-		if err := rows.Scan(&c.Schema, &c.Name); err != nil {
-			return nil, err
+// referring reads which tables refer to one, or which to which if its name is "". InnoDB's list says so at once,
+// with names as those of files; who may not see it asks information_schema, which opens every table of the server
+// to tell, a tenth of a millisecond for each.
+func (db *DB) referring(ctx context.Context, schema, name string) (referrers, error) {
+	read := func(parent, parentTable, child, childTable, from string) (*sql.Rows, error) {
+		one, args := "", []any{}
+		if name != "" {
+			one, args = " AND "+parent+" COLLATE utf8mb4_general_ci = ? AND "+parentTable+" COLLATE utf8mb4_general_ci = ?", []any{schema, name}
 		}
-		out = append(out, c)
+		return db.pool.QueryContext(ctx, "SELECT DISTINCT "+strings.Join([]string{child, childTable, parent, parentTable}, ", ")+" FROM information_schema."+from+one+" ORDER BY 1, 2", args...)
 	}
-	return out, rows.Err()
-}
-
-// allReferring reads once which tables refer to which: each question after the tables that refer to one goes
-// through all references there are.
-func (db *DB) allReferring(ctx context.Context) (referrers, error) {
-	rows, err := db.pool.QueryContext(ctx, "SELECT DISTINCT "+fileName("for_name", "1")+", "+fileName("for_name", "-1")+", "+fileName("ref_name", "1")+", "+fileName("ref_name", "-1")+
-		" FROM information_schema.innodb_sys_foreign ORDER BY 1, 2")
-	if noProcess(err) {
-		rows, err = db.pool.QueryContext(ctx, "SELECT DISTINCT constraint_schema, table_name, referenced_table_schema, referenced_table_name FROM information_schema.key_column_usage WHERE referenced_table_name IS NOT NULL ORDER BY 1, 2")
+	file := func(column, part string) string {
+		return "CONVERT(CONVERT(CAST(substring_index(" + column + ", '/', " + part + ") AS BINARY) USING filename) USING utf8mb4)"
+	}
+	rows, err := read(file("ref_name", "1"), file("ref_name", "-1"), file("for_name", "1"), file("for_name", "-1"), "innodb_sys_foreign WHERE 1 = 1")
+	var me *mysql.MySQLError
+	if errors.As(err, &me) && me.Number == errNoProcess {
+		utf8 := func(column string) string { return "CONVERT(" + column + " USING utf8mb4)" }
+		rows, err = read(utf8("referenced_table_schema"), utf8("referenced_table_name"), "constraint_schema", "table_name", "key_column_usage WHERE referenced_table_name IS NOT NULL")
 	}
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	by := map[change.TableName][]change.TableName{}
-	lower := func(schema, name string) change.TableName {
-		return change.TableName{Schema: strings.ToLower(schema), Name: strings.ToLower(name)}
-	}
+	out := referrers{}
 	for rows.Next() {
 		var c, parent change.TableName
 		if err := rows.Scan(&c.Schema, &c.Name, &parent.Schema, &parent.Name); err != nil {
 			return nil, err
 		}
-		parent = lower(parent.Schema, parent.Name)
-		by[parent] = append(by[parent], c)
+		parent = small(parent.Schema, parent.Name)
+		out[parent] = append(out[parent], c)
 	}
-	return func(_ context.Context, t *change.Table, schema string) ([]change.TableName, error) {
-		return by[lower(schema, t.Name)], nil
-	}, rows.Err()
+	return out, rows.Err()
 }
 
-// referencesOf reads the references to t of one table, or of all of them. Each part is asked by itself: joined,
-// information_schema would open every table of the server, whatever is said of its name.
-func (db *DB) referencesOf(ctx context.Context, t *change.Table, schema string, of *change.TableName) error {
-	rules, usage, args := "", "", []any{schema, t.Name}
-	if of != nil {
-		rules, usage = " WHERE constraint_schema = ? AND table_name = ?", " WHERE table_schema = ? AND table_name = ?"
-		args = []any{of.Schema, of.Name, of.Schema, of.Name, schema, t.Name}
+// referencesOf reads the references to t of one table. Each part is asked by itself: joined, information_schema
+// would open every table of the server, whatever is said of its name.
+func (db *DB) referencesOf(ctx context.Context, t *change.Table, schema string, of change.TableName) error {
+	named := func(view, schema string) string {
+		return "(SELECT * FROM information_schema." + view + " WHERE " + schema + " = ? AND table_name = ?" + d.Forms().Unmerged + ")"
 	}
 	rows, err := db.pool.QueryContext(ctx, `SELECT r.constraint_name, r.constraint_schema, r.table_name, r.update_rule, r.delete_rule, k.column_name, k.referenced_column_name
-		FROM (SELECT * FROM information_schema.referential_constraints`+rules+d.Forms().Unmerged+`) AS r JOIN (SELECT * FROM information_schema.key_column_usage`+usage+d.Forms().Unmerged+`) AS k
+		FROM `+named("referential_constraints", "constraint_schema")+` AS r JOIN `+named("key_column_usage", "table_schema")+` AS k
 			ON k.constraint_schema = r.constraint_schema AND k.constraint_name = r.constraint_name AND k.table_name = r.table_name
-		WHERE k.referenced_table_schema = ? AND k.referenced_table_name = ? ORDER BY r.constraint_schema, r.table_name, r.constraint_name, k.ordinal_position`, args...)
+		WHERE k.referenced_table_schema = ? AND k.referenced_table_name = ? ORDER BY r.constraint_schema, r.table_name, r.constraint_name, k.ordinal_position`, of.Schema, of.Name, of.Schema, of.Name, schema, t.Name)
 	if err != nil {
 		return err
 	}

@@ -213,7 +213,7 @@ var dataClasses = []string{"09", "20", "21", "22", "23", "38", "39", "44", "P0"}
 func (db *DB) Advice(err error) string {
 	var pe *pgconn.PgError
 	if errors.As(err, &pe) && pe.Code == "57014" {
-		return "a statement that only looks has the time that statement_timeout gives " + db.user + "; statement_timeout=0 in the URL lifts that for this command, and ALTER ROLE for all of them"
+		return "if that was statement_timeout, which " + db.user + " has for statements that only look, statement_timeout=0 in the URL lifts it for this command, and ALTER ROLE for all of them"
 	}
 	return ""
 }

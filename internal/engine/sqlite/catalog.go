@@ -21,11 +21,11 @@ var d = dialect.SQLite
 
 // Table describes a table by SQLite's own pragmas.
 func (db *DB) Table(ctx context.Context, schema, name string) (*change.Table, error) {
-	return db.describe(ctx, schema, name, func() (map[string][]reference, error) { return db.referring(ctx, name) })
+	return db.describe(ctx, schema, name, nil)
 }
 
-// describe is told by refs which columns refer to the table.
-func (db *DB) describe(ctx context.Context, schema, name string, refs func() (map[string][]reference, error)) (*change.Table, error) {
+// describe asks which columns refer to the table, unless all are known already.
+func (db *DB) describe(ctx context.Context, schema, name string, known map[string][]reference) (*change.Table, error) {
 	if schema != "" && !strings.EqualFold(schema, "main") {
 		return nil, &engine.RefusedError{Msg: fmt.Sprintf("schema %q: only the tables of the file itself can be changed", schema)}
 	}
@@ -56,7 +56,7 @@ func (db *DB) describe(ctx context.Context, schema, name string, refs func() (ma
 	if err := db.columns(ctx, t, withoutRowid); err != nil {
 		return nil, err
 	}
-	if err := db.references(ctx, t, refs); err != nil {
+	if err := db.references(ctx, t, known); err != nil {
 		return nil, err
 	}
 	if err := db.onConflict(ctx, t); err != nil {
@@ -107,7 +107,7 @@ func (db *DB) Tables(ctx context.Context) ([]*change.Table, error) {
 	}
 	var out []*change.Table
 	for _, n := range names {
-		t, err := db.describe(ctx, "", n, func() (map[string][]reference, error) { return all, nil })
+		t, err := db.describe(ctx, "", n, all)
 		if err != nil {
 			return nil, err
 		}
@@ -293,7 +293,7 @@ func uniqueKey(t *change.Table) *change.Key {
 	return nil
 }
 
-func (db *DB) references(ctx context.Context, t *change.Table, refs func() (map[string][]reference, error)) error {
+func (db *DB) references(ctx context.Context, t *change.Table, known map[string][]reference) error {
 	rows, err := db.pool.QueryContext(ctx, "SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND lower(tbl_name) = lower(?) ORDER BY name", t.Name)
 	if err != nil {
 		return err
@@ -314,12 +314,13 @@ func (db *DB) references(ctx context.Context, t *change.Table, refs func() (map[
 	if err := db.pool.QueryRowContext(ctx, "PRAGMA foreign_keys").Scan(&followed); err != nil || !followed {
 		return err
 	}
-	all, err := refs()
-	if err != nil {
-		return err
+	if known == nil {
+		if known, err = db.referring(ctx, t.Name); err != nil {
+			return err
+		}
 	}
 	lastTable, lastID := "", -1
-	for _, r := range all[small(t.Name)] {
+	for _, r := range known[small(t.Name)] {
 		if r.table != lastTable || r.id != lastID {
 			t.ReferredBy = append(t.ReferredBy, change.ForeignKey{Table: r.table, Name: fmt.Sprintf("%s (%s)", r.table, r.from), OnUpdate: r.onUpdate, OnDelete: r.onDelete})
 			lastTable, lastID = r.table, r.id

@@ -270,8 +270,9 @@ func (db *DB) Session(ctx context.Context, o engine.SessionOptions) (*engine.Ses
 // in who came during a hold of 200 ms, and one of a little more than 100 ms
 // everyone. Nobody can see whether anyone waits; so the longer one is left every
 // two seconds, and while others are seen to commit the shorter one after every
-// batch, and the longer one twice a second, for those whose turn another took. Who came while a run began has not waited long, and looks again within
-// 25 ms: so long is the gap after the first batch.
+// batch, and the longer one twice a second, for those whose turn another took.
+// Who came while a run began has not waited long, and looks again within 25 ms:
+// so long is the gap after the first batch.
 const (
 	turnGap        = 55 * time.Millisecond
 	probeGap       = 105 * time.Millisecond
